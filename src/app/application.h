@@ -1,0 +1,29 @@
+#pragma once
+
+#include <string>
+
+#include "core/time.h"
+
+namespace cruscotto {
+
+struct WindowOptions {
+    std::string file;  ///< .bench or .run; the last bench, or the pump bench example, where empty
+};
+/// Opens the window and stays until it is closed. Returns the program's exit code.
+int runWindow(const WindowOptions& options, int argc, char** argv);
+
+struct PictureOptions {
+    std::string file, out;
+    Duration after = seconds(60);
+    std::string theme = "day";
+    std::string page, chain;
+    double backSeconds = 0;
+    int width = 1280, height = 800;
+    double scale = 1;
+    bool actions = false;
+};
+/// Measures as fast as possible for a while, paints the window without a display, and writes the picture. The same
+/// file and options give the same pixels for devices that make their own time.
+int runPicture(const PictureOptions& options, int argc, char** argv);
+
+}  // namespace cruscotto

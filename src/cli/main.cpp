@@ -1,0 +1,148 @@
+// One program: the window, and the same work without one.
+#include <CLI/CLI.hpp>
+
+#include "app/application.h"
+#include "cli/commands.h"
+#include "core/log.h"
+
+using namespace cruscotto;
+
+namespace {
+
+/// A command-line value that is a stretch of time: 10s, 250ms, 2h.
+struct TimeOption {
+    std::string typed;
+    [[nodiscard]] std::optional<Duration> value() const {
+        Duration d;
+        return !typed.empty() && parseDuration(typed, d) ? std::optional(d) : std::nullopt;
+    }
+    static std::string check(const std::string& typed) {
+        Duration d;
+        return parseDuration(typed, d) && d.ns >= 0 ? ""
+                                                    : "\"" + typed + "\" is not a time. Write 10s, 250ms, 5min or 2h.";
+    }
+};
+
+CLI::Option* addTime(CLI::App* app, const std::string& name, TimeOption& to, const std::string& help) {
+    return app->add_option(name, to.typed, help)->check(CLI::Validator(TimeOption::check, "TIME"));
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app{"Cruscotto: acquire, watch and record what is measured on a bench."};
+    app.set_version_flag("--version", CRUSCOTTO_VERSION);
+    app.get_formatter()->column_width(34);
+    app.footer(
+        "Exit codes: 0 fine, 1 could not be done, 2 wrong usage, 3 bench or run not readable or not valid,\n"
+        "4 samples were lost, 5 a device did not deliver.");
+
+    WindowOptions window;
+    TimeOption after;
+    app.add_option("FILE", window.file, "a .bench or .run to open in the window");
+
+    cli::RecordOptions record;
+    TimeOption recordFor;
+    CLI::App* recordCommand = app.add_subcommand("record", "record a bench without a window");
+    recordCommand->add_option("BENCH", record.bench)->required();
+    addTime(recordCommand, "--for", recordFor, "how long; until Ctrl+C where it is left out");
+    recordCommand->add_option("--out", record.out, "the run file to make")->required();
+    recordCommand->add_flag("--as-fast-as-possible", record.asFastAsPossible,
+                            "simulated devices do not wait for the clock");
+
+    cli::WatchOptions watch;
+    TimeOption watchFor, watchEvery;
+    CLI::App* watchCommand = app.add_subcommand("watch", "print live readings");
+    watchCommand->add_option("BENCH", watch.bench)->required();
+    addTime(watchCommand, "--for", watchFor, "how long; until Ctrl+C where it is left out");
+    addTime(watchCommand, "--every", watchEvery, "time between lines, 500ms where it is left out");
+
+    std::string infoRun;
+    bool infoJson = false;
+    CLI::App* infoCommand = app.add_subcommand("info", "tell what a run holds");
+    infoCommand->add_option("RUN", infoRun)->required();
+    infoCommand->add_flag("--json", infoJson, "for programs");
+
+    std::string exportRun, exportOut;
+    CsvOptions csv;
+    TimeOption from, to;
+    CLI::App* exportCommand = app.add_subcommand("export", "write a run's readings as CSV");
+    exportCommand->add_option("RUN", exportRun)->required();
+    exportCommand->add_option("--out", exportOut, "the CSV file to write")->required();
+    exportCommand
+        ->add_option("--signals", csv.signals, "ids, names or tags, separated by commas; all where it is left out")
+        ->delimiter(',');
+    addTime(exportCommand, "--from", from, "since the run's start");
+    addTime(exportCommand, "--to", to, "since the run's start");
+    exportCommand->add_flag("--quality", csv.qualityColumns, "a column for the quality of each reading");
+
+    std::string checkBench;
+    bool checkWrite = false;
+    CLI::App* checkCommand = app.add_subcommand("check", "tell whether a bench is valid");
+    checkCommand->add_option("BENCH", checkBench)->required();
+    checkCommand->add_flag("--write", checkWrite, "write it back in the usual order and layout");
+
+    PictureOptions picture;
+    CLI::App* pictureCommand =
+        app.add_subcommand("picture", "paint the window of a bench or run into a PNG, without a display");
+    pictureCommand->add_option("FILE", picture.file)->required();
+    pictureCommand->add_option("--out", picture.out, "the PNG to write")->required();
+    addTime(pictureCommand, "--after", after, "how much bench time to measure first; 60s where it is left out");
+    pictureCommand->add_option("--theme", picture.theme)->check(CLI::IsMember({"day", "night"}));
+    pictureCommand->add_option("--page", picture.page, "the page's name");
+    pictureCommand->add_option("--chain", picture.chain, "id of the signal whose chain is opened");
+    pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
+    pictureCommand->add_option("--width", picture.width);
+    pictureCommand->add_option("--height", picture.height);
+    pictureCommand->add_option("--scale", picture.scale, "device pixel ratio");
+    pictureCommand->add_flag("--actions", picture.actions, "with the list of actions open");
+
+    CLI::App* standIn = app.add_subcommand("stand-in", "a simulated outside device");
+    standIn->require_subcommand(1);
+    cli::StandInOptions beehive;
+    CLI::App* beehiveCommand =
+        standIn->add_subcommand("beehive", "a board that prints readings on a serial line; prints its port");
+    beehiveCommand->add_option("--format", beehive.format)->check(CLI::IsMember({"delimited", "labelled", "hex"}));
+    beehiveCommand->add_option("--rate", beehive.linesPerSecond, "lines a second")->check(CLI::Range(0.01, 1000.0));
+    beehiveCommand->add_option("--seed", beehive.seed);
+    beehiveCommand->add_option("--link", beehive.link, "make a symbolic link to the port under this name");
+    beehiveCommand->add_flag("--nonsense", beehive.nonsense, "send what a wrong speed looks like");
+
+    try {
+        app.parse(argc, argv);
+    } catch (const CLI::ParseError& e) {
+        const int code = app.exit(e);
+        return code == 0 ? cli::ok : cli::wrongUsage;
+    }
+
+    if (auto log = logTo(defaultLogPath()); !log)
+        std::fprintf(stderr, "cruscotto: %s\n", log.error().english().c_str());
+    if (recordCommand->parsed()) {
+        cli::handleSignals();
+        record.length = recordFor.value();
+        return cli::record(record);
+    }
+    if (watchCommand->parsed()) {
+        cli::handleSignals();
+        watch.length = watchFor.value();
+        watch.every = watchEvery.value().value_or(milliseconds(500));
+        return cli::watch(watch);
+    }
+    if (infoCommand->parsed()) return cli::info(infoRun, infoJson);
+    if (exportCommand->parsed()) {
+        cli::handleSignals();
+        csv.from = from.value();
+        csv.to = to.value();
+        return cli::exportRun(exportRun, exportOut, csv);
+    }
+    if (checkCommand->parsed()) return cli::check(checkBench, checkWrite);
+    if (beehiveCommand->parsed()) {
+        cli::handleSignals();
+        return cli::beehive(beehive);
+    }
+    if (pictureCommand->parsed()) {
+        picture.after = after.value().value_or(seconds(60));
+        return runPicture(picture, argc, argv);
+    }
+    return runWindow(window, argc, argv);
+}

@@ -1,0 +1,94 @@
+#include "core/block.h"
+
+#include <array>
+
+namespace cruscotto {
+
+namespace {
+constexpr std::array kindNames{"analog-input", "digital-input", "counter-input", "analog-output", "digital-output"};
+}
+
+const char* qualityWord(Quality q) {
+    switch (q) {
+        case Quality::good:
+            return "good";
+        case Quality::clipped:
+            return "clipped";
+        case Quality::outOfRange:
+            return "out of range";
+        case Quality::openSensor:
+            return "open sensor";
+        case Quality::stale:
+            return "stale";
+        case Quality::gap:
+            return "gap";
+    }
+    return "unknown";
+}
+
+std::size_t sampleBytes(SampleType type) {
+    switch (type) {
+        case SampleType::int16:
+            return 2;
+        case SampleType::int32:
+        case SampleType::uint32:
+        case SampleType::float32:
+            return 4;
+        case SampleType::float64:
+            return 8;
+        case SampleType::bit:
+            return 1;
+    }
+    return 0;
+}
+
+const char* sampleTypeName(SampleType type) {
+    constexpr std::array names{"int16", "int32", "uint32", "float32", "float64", "bit"};
+    return names.at(static_cast<std::size_t>(type));
+}
+
+const char* channelKindName(ChannelKind kind) {
+    return kindNames.at(static_cast<std::size_t>(kind));
+}
+
+std::optional<ChannelKind> channelKindFromName(const std::string& name) {
+    for (std::size_t i = 0; i < kindNames.size(); ++i)
+        if (name == kindNames[i]) return static_cast<ChannelKind>(i);
+    return std::nullopt;
+}
+
+SampleType typeOf(const Samples& samples) {
+    return static_cast<SampleType>(samples.index());
+}
+
+std::size_t sizeOf(const Samples& samples) {
+    return std::visit([](const auto& v) { return v.size(); }, samples);
+}
+
+Samples makeSamples(SampleType type, std::size_t n) {
+    switch (type) {
+        case SampleType::int16:
+            return std::vector<std::int16_t>(n);
+        case SampleType::int32:
+            return std::vector<std::int32_t>(n);
+        case SampleType::uint32:
+            return std::vector<std::uint32_t>(n);
+        case SampleType::float32:
+            return std::vector<float>(n);
+        case SampleType::float64:
+            return std::vector<double>(n);
+        case SampleType::bit:
+            break;
+    }
+    return std::vector<std::uint8_t>(n);
+}
+
+void appendAsDouble(const Samples& samples, std::vector<double>& out) {
+    std::visit([&](const auto& v) { out.insert(out.end(), v.begin(), v.end()); }, samples);
+}
+
+std::span<const std::byte> bytesOf(const Samples& samples) {
+    return std::visit([](const auto& v) { return std::as_bytes(std::span(v)); }, samples);
+}
+
+}  // namespace cruscotto

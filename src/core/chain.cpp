@@ -1,0 +1,515 @@
+#include "core/chain.h"
+
+#include <muParser.h>
+
+#include <algorithm>
+#include <cmath>
+#include <deque>
+#include <limits>
+#include <unordered_map>
+
+#include "core/format.h"
+#include "core/units.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr double none = std::numeric_limits<double>::quiet_NaN();
+constexpr std::size_t longestFormula = 1000;
+
+template <class... F>
+struct Overload : F... {
+    using F::operator()...;
+};
+template <class... F>
+Overload(F...) -> Overload<F...>;
+
+struct Times {
+    const Block* block = nullptr;
+    const std::vector<Instant>* list = nullptr;
+    [[nodiscard]] Instant operator[](std::size_t i) const { return block ? block->timeOf(i) : (*list)[i]; }
+};
+
+/// Marks single samples and joins neighbours of the same quality.
+class QualityMarker {
+public:
+    explicit QualityMarker(std::vector<QualityInterval>& out) : out_(out) {}
+    void mark(std::size_t i, Quality q) {
+        if (open_ && out_.back().end == i && out_.back().quality == q) {
+            out_.back().end = i + 1;
+        } else {
+            out_.push_back({i, i + 1, q});
+            open_ = true;
+        }
+    }
+
+private:
+    std::vector<QualityInterval>& out_;
+    bool open_ = false;
+};
+
+Result<std::unique_ptr<mu::Parser>> parseFormula(const Formula& formula, double* x) {
+    if (formula.text.size() > longestFormula)
+        return failure("The formula is longer than {0} characters. Split it or use a shorter one.", longestFormula);
+    try {
+        auto parser = std::make_unique<mu::Parser>();
+        parser->DefineVar("x", x);
+        parser->SetExpr(formula.text);
+        *x = 1;
+        parser->Eval();
+        return parser;
+    } catch (const mu::ParserError& e) {
+        return failure("The formula does not read: {0} Use x for the incoming value, as in 2.5*x+1.", e.GetMsg());
+    }
+}
+
+// One small machine a stage. run() takes the values of a stretch from one stage to the next, in place.
+
+struct Machine {
+    virtual ~Machine() = default;
+    virtual void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>& q) = 0;
+    virtual void reset() {}
+};
+
+struct LineMachine : Machine {
+    double slope, offset;
+    LineMachine(double s, double o) : slope(s), offset(o) {}
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
+        for (double& x : v) x = slope * x + offset;
+    }
+};
+
+struct CountsMachine : Machine {
+    double scale, base, lowest, highest;
+    explicit CountsMachine(const CountsToVolts& s) {
+        const double levels = std::ldexp(1.0, s.bits);
+        const bool twos = s.coding == CountsToVolts::Coding::twosComplement;
+        scale = (s.high - s.low) / levels;
+        base = twos ? (s.low + s.high) / 2 : s.low;
+        lowest = twos ? -levels / 2 : 0;
+        highest = twos ? levels / 2 - 1 : levels - 1;
+    }
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
+        QualityMarker marker(q);
+        for (std::size_t i = 0; i < v.size(); ++i) {
+            if (v[i] <= lowest || v[i] >= highest) marker.mark(i, Quality::clipped);
+            v[i] = base + v[i] * scale;
+        }
+    }
+};
+
+struct MeanMachine : Machine {
+    std::vector<double> ring;
+    std::size_t next = 0, filled = 0;
+    explicit MeanMachine(int n) : ring(static_cast<std::size_t>(n)) {}
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
+        // The sum is taken anew for each stretch, so that rounding cannot add up over days.
+        double sum = 0;
+        std::size_t finite = 0;
+        for (std::size_t i = 0; i < filled; ++i)
+            if (std::isfinite(ring[i])) sum += ring[i], ++finite;
+        for (double& x : v) {
+            if (filled == ring.size()) {
+                if (std::isfinite(ring[next])) sum -= ring[next], --finite;
+            } else {
+                ++filled;
+            }
+            ring[next] = x;
+            if (std::isfinite(x)) sum += x, ++finite;
+            next = next + 1 == ring.size() ? 0 : next + 1;
+            x = finite ? sum / static_cast<double>(finite) : none;
+        }
+    }
+    void reset() override { next = filled = 0; }
+};
+
+struct FormulaMachine : Machine {
+    std::unique_ptr<double> x = std::make_unique<double>(0);
+    std::unique_ptr<mu::Parser> parser;
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
+        QualityMarker marker(q);
+        for (std::size_t i = 0; i < v.size(); ++i) {
+            double y = none;
+            if (std::isfinite(v[i])) {
+                *x = v[i];
+                try {
+                    y = parser->Eval();
+                } catch (const mu::ParserError&) {
+                    y = none;
+                }
+                if (!std::isfinite(y)) y = none, marker.mark(i, Quality::outOfRange);
+            }
+            v[i] = y;
+        }
+    }
+};
+
+struct RangeMachine : Machine {
+    double low, high;
+    RangeMachine(double l, double h) : low(l), high(h) {}
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
+        QualityMarker marker(q);
+        for (std::size_t i = 0; i < v.size(); ++i)
+            if (v[i] < low || v[i] > high) marker.mark(i, Quality::outOfRange);
+    }
+};
+
+struct InvertMachine : Machine {
+    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
+        for (double& x : v) x = x == 0 ? 1 : 0;
+    }
+};
+
+struct CounterMachine : Machine {
+    struct Edge {
+        std::int64_t ns;
+        std::uint64_t count;
+    };
+    PulseCounter spec;
+    std::deque<Edge> edges;
+    std::optional<std::uint32_t> last;
+    std::uint64_t total = 0;
+    std::int64_t quietSince = 0;
+    explicit CounterMachine(const PulseCounter& s) : spec(s) {}
+
+    void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>&) override {
+        const std::int64_t silence = seconds(spec.silenceSeconds).ns;
+        const std::int64_t gate = seconds(spec.gateSeconds).ns;
+        const double perSecond = spec.mode == PulseCounter::Mode::rpm ? 60.0 / spec.pulsesPerTurn : 1.0;
+        for (std::size_t i = 0; i < v.size(); ++i) {
+            const std::int64_t now = t[i].ns;
+            // Anything but a whole number of 32 bits cannot come from a counter; the sample is passed over.
+            const bool whole = v[i] >= 0 && v[i] <= 4294967295.0;
+            const std::uint32_t raw = whole ? static_cast<std::uint32_t>(v[i]) : last.value_or(0);
+            if (!last) {
+                last = raw;
+                quietSince = now;
+            }
+            if (const std::uint32_t pulses = raw - *last) {
+                total += pulses;
+                last = raw;
+                if (now - quietSince > silence) edges.clear();  // the first edge after a silence has no partner
+                edges.push_back({now, total});
+                quietSince = now;
+                while (edges.size() > 2 && now - edges[1].ns >= gate) edges.pop_front();
+            }
+            if (spec.mode == PulseCounter::Mode::count) {
+                v[i] = static_cast<double>(total);
+                continue;
+            }
+            const std::int64_t quiet = now - quietSince;
+            if (quiet > silence) {
+                edges.clear();
+                v[i] = 0;
+            } else if (edges.size() < 2) {
+                v[i] = edges.empty() && reading == 0 ? 0 : none;
+            } else {
+                double hz = static_cast<double>(edges.back().count - edges.front().count) /
+                            (static_cast<double>(edges.back().ns - edges.front().ns) * 1e-9);
+                // No edge since then: it cannot be faster than one pulse in that time.
+                if (quiet > 0) hz = std::min(hz, 1e9 / static_cast<double>(quiet));
+                v[i] = hz * perSecond;
+            }
+            reading = v[i];
+        }
+    }
+    void reset() override {
+        edges.clear();
+        last.reset();
+        reading = none;
+    }
+    double reading = none;
+};
+
+struct PassMachine : Machine {
+    void run(std::vector<double>&, const Times&, std::vector<QualityInterval>&) override {}
+};
+
+Result<std::unique_ptr<Machine>> makeMachine(const Stage& stage, const std::string& unitBefore) {
+    using Made = std::unique_ptr<Machine>;
+    if (auto checked = checkStage(stage, unitBefore); !checked) return checked.error();
+    return std::visit(Overload{
+                          [](const CountsToVolts& s) -> Result<Made> { return Made(new CountsMachine(s)); },
+                          [](const SlopeOffset& s) -> Result<Made> { return Made(new LineMachine(s.slope, s.offset)); },
+                          [](const TwoPoints& s) -> Result<Made> {
+                              const double slope = (s.y2 - s.y1) / (s.x2 - s.x1);
+                              return Made(new LineMachine(slope, s.y1 - slope * s.x1));
+                          },
+                          [](const Formula& s) -> Result<Made> {
+                              auto machine = std::make_unique<FormulaMachine>();
+                              auto parser = parseFormula(s, machine->x.get());
+                              if (!parser) return parser.error();
+                              machine->parser = std::move(parser.value());
+                              return Made(std::move(machine));
+                          },
+                          [](const MovingMean& s) -> Result<Made> { return Made(new MeanMachine(s.samples)); },
+                          [&](const ConvertUnit& s) -> Result<Made> {
+                              const auto c = convertUnit(unitBefore, s.unit);
+                              return Made(new LineMachine(c->factor, c->offset));
+                          },
+                          [](const ValidRange& s) -> Result<Made> { return Made(new RangeMachine(s.low, s.high)); },
+                          [](const Invert&) -> Result<Made> { return Made(new InvertMachine); },
+                          [](const PulseCounter& s) -> Result<Made> { return Made(new CounterMachine(s)); },
+                      },
+                      stage);
+}
+
+}  // namespace
+
+const char* stageKey(const Stage& stage) {
+    return std::visit(Overload{
+                          [](const CountsToVolts&) { return "counts-to-volts"; },
+                          [](const SlopeOffset&) { return "slope-offset"; },
+                          [](const TwoPoints&) { return "two-points"; },
+                          [](const Formula&) { return "formula"; },
+                          [](const MovingMean&) { return "moving-mean"; },
+                          [](const ConvertUnit&) { return "convert-unit"; },
+                          [](const ValidRange&) { return "valid-range"; },
+                          [](const Invert&) { return "invert"; },
+                          [](const PulseCounter&) { return "pulse-counter"; },
+                      },
+                      stage);
+}
+
+Text stageTitle(const Stage& stage) {
+    return std::visit(Overload{
+                          [](const CountsToVolts&) -> Text { return CRUSCOTTO_TEXT("Counts to volts"); },
+                          [](const SlopeOffset&) -> Text { return CRUSCOTTO_TEXT("Slope and offset"); },
+                          [](const TwoPoints&) -> Text { return CRUSCOTTO_TEXT("Two points"); },
+                          [](const Formula&) -> Text { return CRUSCOTTO_TEXT("Formula"); },
+                          [](const MovingMean&) -> Text { return CRUSCOTTO_TEXT("Moving mean"); },
+                          [](const ConvertUnit&) -> Text { return CRUSCOTTO_TEXT("Other unit"); },
+                          [](const ValidRange&) -> Text { return CRUSCOTTO_TEXT("Valid range"); },
+                          [](const Invert&) -> Text { return CRUSCOTTO_TEXT("Inverted"); },
+                          [](const PulseCounter&) -> Text { return CRUSCOTTO_TEXT("Pulse counter"); },
+                      },
+                      stage);
+}
+
+Text describeStage(const Stage& stage) {
+    const auto number = [](double v) { return shortNumber(v); };
+    return std::visit(
+        Overload{
+            [&](const CountsToVolts& s) {
+                const double levels = std::ldexp(1.0, s.bits);
+                return text(CRUSCOTTO_TEXT("{0} bits make {1} levels over {2} to {3} V: one count is {4} mV."), s.bits,
+                            static_cast<std::int64_t>(levels), number(s.low), number(s.high),
+                            number((s.high - s.low) / levels * 1e3));
+            },
+            [&](const SlopeOffset& s) {
+                return text(CRUSCOTTO_TEXT("Times {0}, plus {1}, gives {2}."), number(s.slope), number(s.offset),
+                            s.unit == "1" ? std::string("the reading") : unitText(s.unit));
+            },
+            [&](const TwoPoints& s) {
+                return text(CRUSCOTTO_TEXT("The line through {0} → {1} and {2} → {3} {4}."), number(s.x1), number(s.y1),
+                            number(s.x2), number(s.y2), unitText(s.unit));
+            },
+            [&](const Formula& s) {
+                return text(CRUSCOTTO_TEXT("Works out a formula over x, the value from the stage above, in {0}."),
+                            s.unit == "1" ? std::string("no unit") : unitText(s.unit));
+            },
+            [&](const MovingMean& s) {
+                return text(CRUSCOTTO_TEXT("Averages the last {0} samples: calmer, but later."), s.samples);
+            },
+            [&](const ConvertUnit& s) {
+                return text(CRUSCOTTO_TEXT("Says the same quantity in {0}."), unitText(s.unit));
+            },
+            [&](const ValidRange& s) {
+                return text(CRUSCOTTO_TEXT("Marks readings below {0} or above {1} as out of range."), number(s.low),
+                            number(s.high));
+            },
+            [&](const Invert&) { return Text(CRUSCOTTO_TEXT("Low reads as on, high as off.")); },
+            [&](const PulseCounter& s) {
+                switch (s.mode) {
+                    case PulseCounter::Mode::count:
+                        return Text(CRUSCOTTO_TEXT("Counts the pulses since the bench began to measure."));
+                    case PulseCounter::Mode::rpm:
+                        return text(CRUSCOTTO_TEXT(
+                                        "{0} pulses are one turn; without a pulse for {1} s the shaft stands still."),
+                                    number(s.pulsesPerTurn), number(s.silenceSeconds));
+                    case PulseCounter::Mode::frequency:
+                        break;
+                }
+                return text(CRUSCOTTO_TEXT("Pulses a second; without a pulse for {0} s it reads 0."),
+                            number(s.silenceSeconds));
+            },
+        },
+        stage);
+}
+
+std::string unitAfter(const Stage& stage, const std::string& before) {
+    return std::visit(Overload{
+                          [](const CountsToVolts&) -> std::string { return "V"; },
+                          [](const SlopeOffset& s) { return s.unit; },
+                          [](const TwoPoints& s) { return s.unit; },
+                          [](const Formula& s) { return s.unit; },
+                          [&](const MovingMean&) { return before; },
+                          [](const ConvertUnit& s) { return s.unit; },
+                          [&](const ValidRange&) { return before; },
+                          [&](const Invert&) { return before; },
+                          [](const PulseCounter& s) -> std::string {
+                              switch (s.mode) {
+                                  case PulseCounter::Mode::rpm:
+                                      return "{rpm}";
+                                  case PulseCounter::Mode::count:
+                                      return "{pulses}";
+                                  case PulseCounter::Mode::frequency:
+                                      break;
+                              }
+                              return "Hz";
+                          },
+                      },
+                      stage);
+}
+
+std::string rawUnit(ChannelKind kind) {
+    switch (kind) {
+        case ChannelKind::analogInput:
+            return "{counts}";
+        case ChannelKind::counterInput:
+            return "{pulses}";
+        case ChannelKind::analogOutput:
+            return "V";
+        case ChannelKind::digitalInput:
+        case ChannelKind::digitalOutput:
+            break;
+    }
+    return "1";
+}
+
+std::string readingUnit(const ChainSpec& chain, ChannelKind kind) {
+    std::string unit = rawUnit(kind);
+    for (const Stage& stage : chain) unit = unitAfter(stage, unit);
+    return unit;
+}
+
+Result<void> checkStage(const Stage& stage, const std::string& unitBefore) {
+    const auto finite = [](std::initializer_list<double> values) {
+        return std::all_of(values.begin(), values.end(), [](double v) { return std::isfinite(v); });
+    };
+    return std::visit(
+        Overload{
+            [&](const CountsToVolts& s) -> Result<void> {
+                if (s.bits < 1 || s.bits > 32) return failure("The number of bits must be 1 to 32, not {0}.", s.bits);
+                if (!finite({s.low, s.high}) || s.low >= s.high)
+                    return failure("The range must begin below where it ends; {0} to {1} V does not.", s.low, s.high);
+                return {};
+            },
+            [&](const SlopeOffset& s) -> Result<void> {
+                if (!finite({s.slope, s.offset})) return failure("Slope and offset must be finite numbers.");
+                return {};
+            },
+            [&](const TwoPoints& s) -> Result<void> {
+                if (!finite({s.x1, s.y1, s.x2, s.y2})) return failure("Both points must be finite numbers.");
+                if (s.x1 == s.x2)
+                    return failure("Both points stand at {0}: move the signal before the second one is captured.",
+                                   s.x1);
+                return {};
+            },
+            [&](const Formula& s) -> Result<void> {
+                double x = 0;
+                auto parsed = parseFormula(s, &x);
+                if (!parsed) return parsed.error();
+                return {};
+            },
+            [&](const MovingMean& s) -> Result<void> {
+                if (s.samples < 1 || s.samples > 1'000'000)
+                    return failure("A moving mean takes 1 to 1000000 samples, not {0}.", s.samples);
+                return {};
+            },
+            [&](const ConvertUnit& s) -> Result<void> {
+                if (!convertUnit(unitBefore, s.unit))
+                    return failure("{0} cannot be said in {1}: they measure different things.", unitText(unitBefore),
+                                   unitText(s.unit));
+                return {};
+            },
+            [&](const ValidRange& s) -> Result<void> {
+                if (!finite({s.low, s.high}) || s.low >= s.high)
+                    return failure("The valid range must begin below where it ends; {0} to {1} does not.", s.low,
+                                   s.high);
+                return {};
+            },
+            [](const Invert&) -> Result<void> { return {}; },
+            [&](const PulseCounter& s) -> Result<void> {
+                if (!finite({s.pulsesPerTurn}) || s.pulsesPerTurn <= 0)
+                    return failure("Pulses per turn must be more than 0, not {0}.", s.pulsesPerTurn);
+                if (!finite({s.silenceSeconds, s.gateSeconds}) || s.silenceSeconds <= 0 || s.silenceSeconds > 1e6 ||
+                    s.gateSeconds < 0 || s.gateSeconds > 1e4)
+                    return failure("The silence must be more than 0 s and the gate 0 s or more.");
+                return {};
+            },
+        },
+        stage);
+}
+
+struct ChainEvaluator::State {
+    std::vector<std::unique_ptr<Machine>> machines;
+    std::vector<double> values;
+    std::size_t memorySamples = 1;
+    Duration memoryTime;
+
+    void run(const Times& times, Readings& out) {
+        if (out.values.empty()) return;
+        values[0] = out.values.back();
+        for (std::size_t i = 0; i < machines.size(); ++i) {
+            machines[i]->run(out.values, times, out.quality);
+            values[i + 1] = out.values.back();
+        }
+    }
+};
+
+ChainEvaluator::ChainEvaluator(std::unique_ptr<State> state) : state_(std::move(state)) {}
+ChainEvaluator::ChainEvaluator(ChainEvaluator&&) noexcept = default;
+ChainEvaluator& ChainEvaluator::operator=(ChainEvaluator&&) noexcept = default;
+ChainEvaluator::~ChainEvaluator() = default;
+
+Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind kind) {
+    auto state = std::make_unique<State>();
+    std::string unit = rawUnit(kind);
+    for (const Stage& stage : spec) {
+        auto machine = makeMachine(stage, unit);
+        if (!machine) return machine.error();
+        state->machines.push_back(std::move(machine.value()));
+        unit = unitAfter(stage, unit);
+        if (const auto* mean = std::get_if<MovingMean>(&stage))
+            state->memorySamples += static_cast<std::size_t>(mean->samples);
+        if (const auto* counter = std::get_if<PulseCounter>(&stage))
+            state->memoryTime = counter->mode == PulseCounter::Mode::count
+                                    ? Duration{std::numeric_limits<std::int64_t>::max() / 4}
+                                    : seconds(counter->silenceSeconds * 2 + counter->gateSeconds);
+    }
+    state->values.assign(spec.size() + 1, none);
+    return ChainEvaluator(std::move(state));
+}
+
+void ChainEvaluator::process(const Block& block, std::size_t column, Readings& out) {
+    if (block.gapBefore) reset();
+    out.values.clear();
+    out.quality.clear();
+    appendAsDouble(block.columns[column], out.values);
+    if (column < block.quality.size()) out.quality = block.quality[column];
+    state_->run(Times{&block, nullptr}, out);
+}
+
+void ChainEvaluator::process(const std::vector<double>& raw, const std::vector<Instant>& times, Readings& out) {
+    out.values = raw;
+    out.quality.clear();
+    state_->run(Times{nullptr, &times}, out);
+}
+
+const std::vector<double>& ChainEvaluator::stageValues() const {
+    return state_->values;
+}
+std::size_t ChainEvaluator::memorySamples() const {
+    return state_->memorySamples;
+}
+Duration ChainEvaluator::memoryTime() const {
+    return state_->memoryTime;
+}
+
+void ChainEvaluator::reset() {
+    for (auto& machine : state_->machines) machine->reset();
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,132 @@
+#include "core/format.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <cmath>
+
+namespace cruscotto {
+
+std::string exactNumber(double v) {
+    if (std::isnan(v)) return {};
+    std::array<char, 32> buffer;
+    const auto [end, error] = std::to_chars(buffer.data(), buffer.data() + buffer.size(), v);
+    return {buffer.data(), end};
+}
+
+std::string shortNumber(double v) {
+    if (std::isnan(v)) return "–";
+    return fmt::format("{:.6g}", v);
+}
+
+std::string readingText(double v, int decimals) {
+    if (std::isnan(v)) return "–";
+    if (std::isinf(v)) return v > 0 ? "+∞" : "−∞";
+    if (std::fabs(v) >= 1e10) return fmt::format("{:.4g}", v);
+    std::string out = fmt::format("{:.{}f}", v, std::clamp(decimals, 0, 9));
+    if (out.front() == '-') {
+        // "-0.00" is zero to this many digits
+        if (out.find_first_of("123456789") == std::string::npos) return out.substr(1);
+        out.replace(0, 1, "−");
+    }
+    return out;
+}
+
+int decimalsFor(double low, double high) {
+    const double span = std::fabs(high - low);
+    if (!(span > 0) || !std::isfinite(span)) return 2;
+    return std::clamp(3 - static_cast<int>(std::ceil(std::log10(span) - 1e-9)), 0, 6);
+}
+
+bool parseNumber(const std::string& typed, double& out) {
+    std::string s;
+    for (std::size_t i = 0; i < typed.size(); ++i) {
+        if (typed.compare(i, 3, "−") == 0) {
+            s += '-';
+            i += 2;
+        } else if (typed[i] == ',') {
+            s += '.';
+        } else if (typed[i] != ' ' && typed[i] != '\t') {
+            s += typed[i];
+        }
+    }
+    if (!s.empty() && s.front() == '+') s.erase(0, 1);
+    double value = 0;
+    const auto [end, error] = std::from_chars(s.data(), s.data() + s.size(), value);
+    if (s.empty() || error != std::errc() || end != s.data() + s.size() || !std::isfinite(value)) return false;
+    out = value;
+    return true;
+}
+
+double fractionOf(const Scale& scale, double v) {
+    if (std::isnan(v)) return v;
+    return std::clamp((v - scale.low) / (scale.high - scale.low), 0.0, 1.0);
+}
+
+namespace {
+double roundStep(double rough) {
+    const double power = std::pow(10.0, std::floor(std::log10(rough)));
+    for (const double m : {1.0, 2.0, 5.0})
+        if (m * power >= rough * (1 - 1e-9)) return m * power;
+    return 10 * power;
+}
+}  // namespace
+
+std::vector<double> ticksFor(const Scale& scale, int most) {
+    std::vector<double> out;
+    const double span = scale.high - scale.low;
+    if (most < 1 || !(span > 0) || !std::isfinite(span)) return out;
+    double step = roundStep(span / most);
+    for (;; step = roundStep(step * 1.01)) {
+        const double first = std::ceil(scale.low / step - 1e-9);
+        const double last = std::floor(scale.high / step + 1e-9);
+        if (last - first + 1 > most) continue;
+        for (double k = first; k <= last; ++k) out.push_back(k == 0 ? 0 : k * step);
+        return out;
+    }
+}
+
+std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs) {
+    std::vector<long long> out;
+    if (most < 1 || toNs <= fromNs) return out;
+    constexpr long long s = 1'000'000'000, m = 60 * s, h = 60 * m, d = 24 * h;
+    constexpr std::array steps{1 * s,  2 * s,  5 * s,  10 * s, 15 * s, 30 * s,  1 * m,  2 * m,  5 * m,
+                               10 * m, 15 * m, 30 * m, 1 * h,  2 * h,  3 * h,   6 * h,  12 * h, 1 * d,
+                               2 * d,  5 * d,  10 * d, 20 * d, 50 * d, 100 * d, 365 * d};
+    const long long rough = (toNs - fromNs) / most + 1;
+    long long step = steps.back();
+    if (rough < s) {
+        step = std::max(1LL, static_cast<long long>(roundStep(static_cast<double>(rough))));
+    } else {
+        for (const long long candidate : steps)
+            if (candidate >= rough) {
+                step = candidate;
+                break;
+            }
+        while (step < rough) step *= 2;
+    }
+    if (stepNs) *stepNs = step;
+    long long first = (fromNs + offsetNs) / step * step - offsetNs;
+    while (first < fromNs) first += step;
+    for (long long t = first; t < toNs; t += step) out.push_back(t);
+    return out;
+}
+
+Scale niceScale(double low, double high) {
+    if (!std::isfinite(low) || !std::isfinite(high)) return {0, 1};
+    if (low > high) std::swap(low, high);
+    double span = high - low;
+    if (span < 1e-9 * std::max(1.0, std::fabs(high))) {
+        span = std::max(std::fabs(high) * 0.1, 1e-3);
+        low -= span / 2;
+        high += span / 2;
+    }
+    const double step = roundStep(span / 8);
+    Scale out{std::floor(low / step + 1e-9) * step, std::ceil(high / step - 1e-9) * step};
+    if (out.low == 0) out.low = 0;  // no minus zero
+    return out;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,36 @@
+#pragma once
+
+#include <string>
+#include <vector>
+
+namespace cruscotto {
+
+/// The shortest text that reads back as the same double: "0.1", "12345.678", "1e+300". NaN is "".
+std::string exactNumber(double v);
+/// Up to six significant digits, without trailing zeros: for sentences.
+std::string shortNumber(double v);
+/// A reading for a person: as many decimals as asked for, with a true minus sign; "–" for NaN, "+∞"/"−∞".
+std::string readingText(double v, int decimals);
+/// How many decimals tell apart a thousandth of the span: 0 for 0..1000, 1 for 0..100, 3 for -1..1.5; 0 to 6.
+int decimalsFor(double low, double high);
+/// Reads a number a person typed: a decimal point or comma, a true minus, blanks around. False if it is none.
+bool parseNumber(const std::string& typed, double& out);
+
+/// A scale: low < high, both finite.
+struct Scale {
+    double low = 0;
+    double high = 1;
+    bool operator==(const Scale&) const = default;
+};
+/// 0 at low, 1 at high, clamped. NaN stays NaN.
+double fractionOf(const Scale& scale, double v);
+/// Round tick values inside the scale (both ends included where they are round), at most `most` of them, steps of 1, 2
+/// or 5 times a power of ten. Empty for most < 1.
+std::vector<double> ticksFor(const Scale& scale, int most);
+/// Time ticks for [fromNs, toNs): steps of 1, 2, 5, 10, 15, 30 s / min, 1, 2, 3, 6, 12 h, days, or 1-2-5 below a
+/// second, aligned to multiples of the step plus `offsetNs` (a time zone, say).
+std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs);
+/// The smallest round scale around [low, high], with a little air; a scale round v where low == high.
+Scale niceScale(double low, double high);
+
+}  // namespace cruscotto

@@ -1,0 +1,151 @@
+#pragma once
+
+#include <array>
+#include <atomic>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <unordered_map>
+#include <vector>
+
+#include "core/chain.h"
+#include "core/pyramid.h"
+#include "core/shared_ring.h"
+#include "core/source.h"
+
+namespace cruscotto {
+
+/// How much a history keeps. The summaries reach back far longer than the samples do.
+struct HistorySize {
+    std::size_t samples = std::size_t{1} << 17;
+    std::size_t buckets = std::size_t{1} << 17;  ///< per level
+};
+
+/// When the samples of one scan group were taken: a piecewise straight line from sample number to time, shared by the
+/// group's signals. One writer (append), any readers.
+class Timeline {
+public:
+    explicit Timeline(std::size_t segments) : first_(segments), t0_(segments), dt_(segments), afterGap_(segments) {}
+
+    /// Writer. Blocks must come in time order. A block that goes on where the last one ended costs nothing.
+    void append(const Block& block);
+
+    /// Samples so far. Any thread, like all below.
+    [[nodiscard]] std::uint64_t count() const { return count_.load(std::memory_order_acquire); }
+    /// Precondition: index < count(). Nothing if it is no longer kept.
+    [[nodiscard]] std::optional<Instant> timeOf(std::uint64_t index) const;
+    /// Number of the last sample at or before t; nothing if t lies before all that is kept.
+    [[nodiscard]] std::optional<std::uint64_t> lastAtOrBefore(Instant t) const;
+
+    struct Segment {
+        std::uint64_t first = 0, end = 0;
+        Instant t0;
+        double dtNs = 0;
+        bool afterGap = false;
+        [[nodiscard]] Instant timeOf(std::uint64_t i) const {
+            return {t0.ns + std::llround(static_cast<double>(i - first) * dtNs)};
+        }
+    };
+    /// The segment that holds a sample, if it is kept.
+    [[nodiscard]] std::optional<Segment> segmentOf(std::uint64_t index) const;
+
+private:
+    [[nodiscard]] Segment segmentAt(std::uint64_t number, std::uint64_t segments, std::uint64_t samples) const;
+
+    SharedRing<std::uint64_t> first_;
+    SharedRing<std::int64_t> t0_;
+    SharedRing<double> dt_;
+    SharedRing<std::uint32_t> afterGap_;  // written last of the four
+    std::atomic<std::uint64_t> count_{0};
+    Segment last_;  // writer's own
+};
+
+/// Raw samples, readings and their summaries of one signal. One writer, any readers; no reader blocks the writer.
+class SignalHistory {
+public:
+    /// Sample 0 of this history is sample timeline->count() at this moment.
+    SignalHistory(std::shared_ptr<const Timeline> timeline, const HistorySize& size);
+
+    /// Writer. The timeline must hold the block's times already. Both vectors have the block's length.
+    void append(const std::vector<double>& raw, const Readings& readings);
+    /// Writer. From here on the last reading has this quality (stale, gap) until the next append.
+    void markLost(Instant at, Quality quality) {
+        lostQuality_.store(quality, std::memory_order_relaxed);
+        lostAt_.store(at.ns, std::memory_order_release);
+    }
+
+    [[nodiscard]] std::uint64_t count() const;
+    [[nodiscard]] std::optional<Span> extent() const;
+    [[nodiscard]] Reading at(Instant t) const;
+    [[nodiscard]] std::optional<Instant> lastChange(Instant t) const;
+    [[nodiscard]] int columns(const ColumnRequest& request, std::vector<Column>& out) const;
+    [[nodiscard]] bool points(Span span, std::size_t most, std::vector<Point>& out) const;
+    /// The raw samples that end at t: at least n of them and at least `reach` back, where that much is kept.
+    [[nodiscard]] bool rawBefore(Instant t, std::size_t n, Duration reach, std::vector<double>& raw,
+                                 std::vector<Instant>& times) const;
+
+private:
+    struct Level {
+        explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), samples(n) {}
+        SharedRing<std::int64_t> begin;
+        SharedRing<double> min, max, mean;
+        SharedRing<std::uint32_t> samples;  // written last
+        [[nodiscard]] std::uint64_t count() const { return samples.written(); }
+        [[nodiscard]] Summary summary(std::uint64_t i) const {
+            return {min.at(i), max.at(i), mean.at(i), samples.at(i)};
+        }
+        /// Number of the last bucket that begins at or before t.
+        [[nodiscard]] std::optional<std::uint64_t> lastAtOrBefore(Instant t) const;
+    };
+    [[nodiscard]] const Level& level(int l) const { return *levels_[static_cast<std::size_t>(l - 1)]; }
+    [[nodiscard]] std::uint64_t firstKeptSample() const;
+    [[nodiscard]] std::optional<std::uint64_t> sampleAt(Instant t) const;
+    [[nodiscard]] Quality qualityOf(std::uint64_t sample) const;
+
+    const std::shared_ptr<const Timeline> timeline_;
+    const std::uint64_t base_;
+    SharedRing<double> raw_;
+    SharedRing<double> readings_;               // written after raw_
+    SharedRing<std::uint64_t> qualityChanges_;  // sample << 8 | quality, from that sample on
+    std::array<std::unique_ptr<Level>, pyramidLevels> levels_;
+    std::atomic<std::int64_t> lostAt_{std::numeric_limits<std::int64_t>::max()};
+    std::atomic<Quality> lostQuality_{Quality::gap};
+    PyramidBuilder builder_;               // writer's own
+    Quality lastQuality_ = Quality::good;  // writer's own
+};
+
+/// The histories of many signals as one Source. The set of signals changes under `mutex_`; everything in a history is
+/// read without it.
+class HistorySource : public Source {
+public:
+    void set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
+             ChannelKind kind);
+    void remove(const std::string& signal);
+    void clear();
+    void setExtent(Span extent);
+    void setAnchor(WallAnchor anchor);
+
+    [[nodiscard]] Span extent() const override;
+    [[nodiscard]] WallAnchor anchor() const override;
+    [[nodiscard]] Reading at(const std::string& signal, Instant t) const override;
+    [[nodiscard]] std::vector<double> stagesAt(const std::string& signal, Instant t) const override;
+    [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
+    int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
+    bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;
+
+protected:
+    struct Entry {
+        std::shared_ptr<SignalHistory> history;
+        ChainSpec chain;
+        ChannelKind kind = ChannelKind::analogInput;
+    };
+    [[nodiscard]] Entry find(const std::string& signal) const;
+
+private:
+    mutable std::mutex mutex_;  // guards what follows
+    std::unordered_map<std::string, Entry> entries_;
+    WallAnchor anchor_;
+    std::atomic<std::int64_t> extentFrom_{0}, extentTo_{0};
+};
+
+}  // namespace cruscotto

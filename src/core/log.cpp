@@ -1,0 +1,52 @@
+#include "core/log.h"
+
+#include <spdlog/sinks/null_sink.h>
+#include <spdlog/sinks/rotating_file_sink.h>
+#include <spdlog/spdlog.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <mutex>
+
+namespace cruscotto {
+
+namespace {
+std::mutex mutex;  // guards current
+std::shared_ptr<spdlog::logger> current;
+
+std::shared_ptr<spdlog::logger> logger() {
+    const std::lock_guard lock(mutex);
+    return current;
+}
+}  // namespace
+
+std::string defaultLogPath() {
+    const char* state = std::getenv("XDG_STATE_HOME");
+    const char* home = std::getenv("HOME");
+    const std::string base = state && *state ? state : std::string(home ? home : "/tmp") + "/.local/state";
+    return base + "/cruscotto/cruscotto.log";
+}
+
+Result<void> logTo(const std::string& path) {
+    try {
+        std::filesystem::create_directories(std::filesystem::path(path).parent_path());
+        auto made = std::make_shared<spdlog::logger>(
+            "cruscotto", std::make_shared<spdlog::sinks::rotating_file_sink_mt>(path, 1 << 20, 3));
+        made->set_pattern("%Y-%m-%dT%H:%M:%S.%e%z %l %v");
+        made->flush_on(spdlog::level::info);
+        const std::lock_guard lock(mutex);
+        current = std::move(made);
+    } catch (const std::exception& e) {
+        return failure("The log {0} cannot be written: {1}", path, e.what());
+    }
+    return {};
+}
+
+void logInfo(const std::string& line) {
+    if (const auto l = logger()) l->info("{}", line);
+}
+void logWarning(const std::string& line) {
+    if (const auto l = logger()) l->warn("{}", line);
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,68 @@
+#pragma once
+
+#include <cstdint>
+#include <limits>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/block.h"
+#include "core/pyramid.h"
+#include "core/time.h"
+
+namespace cruscotto {
+
+/// One reading as it stood at a moment.
+struct Reading {
+    double value = std::numeric_limits<double>::quiet_NaN();
+    Quality quality = Quality::gap;
+    Instant taken;         ///< time of the sample that it comes from
+    bool summary = false;  ///< the mean of a summary bucket: the samples themselves are no longer kept
+};
+
+/// A column of pixels: what the readings with time in [begin, begin + width) were.
+struct Column {
+    Instant begin;
+    Summary summary;
+    bool gapBefore = false;  ///< nothing was measured between the column before and this one
+};
+
+/// `n` columns of `width`, the first beginning at `from`. Precondition: width.ns > 0. Give `from` as a multiple of
+/// `width` so that a scrolling picture stands still in its columns.
+struct ColumnRequest {
+    Instant from;
+    Duration width;
+    std::size_t n = 0;
+};
+
+struct Point {
+    Instant t;
+    double value = 0;  ///< NaN breaks the line
+};
+
+/// Where the screen gets time and data from; live and recorded look the same through it. Signals are named by their
+/// id in the bench; an unknown one has no readings. Every call may come from any thread and returns soon: it reads
+/// memory only.
+class Source {
+public:
+    virtual ~Source() = default;
+    /// All the time there is.
+    [[nodiscard]] virtual Span extent() const = 0;
+    [[nodiscard]] virtual WallAnchor anchor() const = 0;
+    /// The last reading taken at or before t.
+    [[nodiscard]] virtual Reading at(const std::string& signal, Instant t) const = 0;
+    /// The raw sample and the value behind each stage of the chain, as it is now, at t. Where too few raw samples are
+    /// kept to work the stages out again, only the first and the last are given and the others are NaN; empty where
+    /// none are.
+    [[nodiscard]] virtual std::vector<double> stagesAt(const std::string& signal, Instant t) const = 0;
+    /// When the reading last changed, at or before t; nothing if it never did as far as is kept.
+    [[nodiscard]] virtual std::optional<Instant> lastChange(const std::string& signal, Instant t) const = 0;
+    /// Fills `out` with n columns. Whole summary buckets are counted to the column in which they begin; the returned
+    /// pyramid level tells their size (0: single samples). Cost follows n, not the time covered.
+    virtual int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const = 0;
+    /// The single readings in the span, with one more on either side where there is one, and NaN points in gaps. False,
+    /// and nothing in `out`, if there are more than `most` or they are no longer kept: ask for columns then.
+    virtual bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const = 0;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,127 @@
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <stop_token>
+#include <string>
+#include <vector>
+
+#include "core/bench.h"
+#include "core/block.h"
+#include "core/result.h"
+
+namespace cruscotto {
+
+/// How it stands with the link to a device.
+enum class LinkState {
+    starting,
+    live,
+    absent,  ///< no such port, no answer at that address
+    noPermission,
+    busy,      ///< another program has it
+    nonsense,  ///< something arrives and makes no sense
+    silent,    ///< open, and nothing arrives
+    lost,      ///< it was there and went away
+    failed,    ///< its settings are wrong, or it broke
+    stopped
+};
+/// One or two lower-case English words.
+const char* linkStateWord(LinkState state);
+
+/// A line or frame that did not fit, kept for looking at.
+struct Rejected {
+    Instant at;
+    std::string bytes;  ///< at most 200 of them
+    Text reason;
+};
+
+/// Everything there is to say about a link now. Immutable once reported.
+struct DeviceStatus {
+    LinkState state = LinkState::starting;
+    Text sentence;  ///< what happened, why, what to do next
+    std::uint64_t bytes = 0;
+    std::uint64_t lines = 0;
+    std::uint64_t rejected = 0;
+    std::vector<Rejected> lastRejected;  ///< newest last, at most 20
+};
+
+/// Where a device hands over what it measures. May be called from the device's thread only.
+class DeviceSink {
+public:
+    virtual ~DeviceSink() = default;
+    /// Blocks of one group come in time order. Never blocks when the bench runs in real time; may wait for the rest of
+    /// the pipeline when it runs as fast as possible.
+    virtual void deliver(BlockPtr block) = 0;
+    virtual void report(DeviceStatus status) = 0;
+    /// Now, on the bench's time axis.
+    [[nodiscard]] virtual Instant now() const = 0;
+};
+
+enum class Pace { realTime, asFastAsPossible };
+
+struct DeviceContext {
+    std::string id;  ///< in the bench
+    Pace pace = Pace::realTime;
+    /// Deliver exactly what lies before this instant and then stop by itself (for devices that make their own time).
+    std::optional<Instant> until;
+};
+
+/// What a bench asks of one terminal.
+struct TerminalRequest {
+    std::string terminal;
+    std::optional<Scale> range;
+};
+
+/// A terminal that a kind of device has, with what can be chosen there.
+struct TerminalInfo {
+    std::string terminal;
+    ChannelKind kind = ChannelKind::analogInput;
+    SampleType type = SampleType::float64;
+    std::vector<Scale> ranges;  ///< in volts, smallest first; empty where there is none to choose
+    int bits = 0;               ///< of the converter; 0 where the value comes ready made
+};
+
+/// One connected thing. Constructed from its settings; run() is called once, on a thread of its own.
+class Device {
+public:
+    virtual ~Device() = default;
+    /// Measures until stopped (or, in a context with an end, until that). Does not throw.
+    virtual void run(DeviceSink& sink, std::stop_token stop) = 0;
+    /// Any thread. A value out of the output's range is clamped to it; an unknown terminal is ignored.
+    virtual void setOutput(const std::string& terminal, double value) = 0;
+    /// Any thread. Takes new settings over without a stop; false if the device must be made anew for them.
+    virtual bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals) = 0;
+};
+
+/// One value of a kind's settings, from which editors are built.
+struct SettingInfo {
+    enum class Type { text, number, choice, flag };
+    std::string key;
+    Text label;
+    Type type = Type::text;
+    std::vector<std::string> choices;  ///< suggestions for a text, all there is for a choice
+    std::string otherwise;             ///< the value when the key is missing
+    Text help;
+};
+
+struct DeviceKind {
+    std::string key;
+    Text title;
+    std::vector<SettingInfo> settings;
+    /// Terminals that are known before the device runs, with these settings.
+    std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;
+    Result<void> (*check)(const JsonText& settings) = nullptr;
+    /// Precondition: check() was fine.
+    std::unique_ptr<Device> (*make)(const DeviceContext&, const JsonText& settings,
+                                    const std::vector<TerminalRequest>&) = nullptr;
+};
+
+/// All kinds that this build knows.
+const std::vector<DeviceKind>& deviceKinds();
+/// Null if there is none of that key.
+const DeviceKind* deviceKind(const std::string& key);
+/// The bench fits the devices it names: kinds, settings, terminals. One sentence for each thing that does not.
+std::vector<Problem> checkDevices(const Bench& bench);
+
+}  // namespace cruscotto

@@ -1,0 +1,366 @@
+#include "devices/serial/serial_device.h"
+
+#include <algorithm>
+#include <condition_variable>
+#include <map>
+#include <mutex>
+#include <nlohmann/json.hpp>
+
+namespace cruscotto {
+
+namespace {
+
+constexpr std::size_t mostTerminals = 256;  // a board that makes up labels must not fill the memory
+constexpr Duration retryEvery = milliseconds(500);
+constexpr Duration pollEvery = milliseconds(100);
+constexpr Duration reportEvery = milliseconds(250);
+
+/// What has come over the line lately, to tell a wrong speed from a wrong format.
+struct LineHealth {
+    std::uint64_t bytesSinceGood = 0;
+    std::uint64_t strangeSinceGood = 0;  // bytes that no text has
+    void feed(std::string_view bytes) {
+        bytesSinceGood += bytes.size();
+        for (const char c : bytes)
+            if (!(c == '\r' || c == '\n' || c == '\t' || (c >= 32 && c < 127))) ++strangeSinceGood;
+    }
+    [[nodiscard]] bool wrongSpeed() const { return bytesSinceGood >= 48 && strangeSinceGood * 5 > bytesSinceGood; }
+};
+
+class SerialLineBoard : public Device {
+public:
+    SerialLineBoard(DeviceContext context, SerialLineSettings settings)
+        : context_(std::move(context)), settings_(std::move(settings)) {}
+
+    void run(DeviceSink& sink, std::stop_token stop) override {
+        SerialPort port;
+        std::optional<Instant> lostSince;
+        while (!stop.stop_requested()) {
+            if (auto refused = port.open(settings_.line)) {
+                setState(sink, refused->state, refused->sentence);
+                pause(stop);
+                continue;
+            }
+            splitter_.reset();
+            health_ = {};
+            if (!listen(sink, stop, port, lostSince)) continue;
+        }
+        setState(sink, LinkState::stopped, text(CRUSCOTTO_TEXT("Stopped.")));
+    }
+
+    void setOutput(const std::string&, double) override {}
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
+
+private:
+    struct Terminal {
+        std::shared_ptr<const ScanGroup> group;
+        std::uint64_t next = 0;
+        std::optional<Gap> gap;
+        std::vector<Instant> times;
+        std::vector<double> values;
+    };
+
+    void pause(std::stop_token& stop) {
+        std::unique_lock lock(sleepMutex_);
+        sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retryEvery.ns), [] { return false; });
+    }
+
+    void setState(DeviceSink& sink, LinkState state, Text sentence) {
+        if (state == status_.state && sentence == status_.sentence) return;
+        status_.state = state;
+        status_.sentence = std::move(sentence);
+        sink.report(status_);
+    }
+
+    /// Reads until the port is lost (false) or the device is stopped (true).
+    bool listen(DeviceSink& sink, std::stop_token& stop, SerialPort& port, std::optional<Instant>& lostSince) {
+        Instant lastByte = sink.now(), lastGood = lastByte, lastReport = lastByte;
+        setState(sink, LinkState::starting,
+                 text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), settings_.line.port,
+                      settings_.line.baud));
+        std::string bytes;
+        while (!stop.stop_requested()) {
+            bytes.clear();
+            const SerialPort::Got got = port.read(pollEvery, bytes);
+            const Instant now = sink.now();
+            if (got == SerialPort::Got::lost) {
+                if (!lostSince) lostSince = now;
+                port.close();
+                setState(
+                    sink, LinkState::lost,
+                    text(CRUSCOTTO_TEXT(
+                             "{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
+                         settings_.line.port));
+                pause(stop);
+                return false;
+            }
+            if (!bytes.empty()) {
+                lastByte = now;
+                status_.bytes += bytes.size();
+                health_.feed(bytes);
+                if (decode(bytes, now, lostSince)) {
+                    lastGood = now;
+                    health_ = {};
+                    deliver(sink);
+                    setState(sink, LinkState::live,
+                             text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), settings_.line.port,
+                                  settings_.line.baud));
+                }
+            }
+            judge(sink, now, lastByte, lastGood);
+            if (now - lastReport >= reportEvery) {
+                lastReport = now;
+                sink.report(status_);
+            }
+        }
+        return true;
+    }
+
+    void judge(DeviceSink& sink, Instant now, Instant lastByte, Instant lastGood) {
+        if (now - lastByte > seconds(settings_.silenceSeconds)) {
+            setState(sink, LinkState::silent,
+                     text(CRUSCOTTO_TEXT("{0} is open, but nothing has arrived for {1} s. Is the board powered, and "
+                                         "does its program run?"),
+                          settings_.line.port, settings_.silenceSeconds));
+        } else if (health_.wrongSpeed()) {
+            setState(sink, LinkState::nonsense,
+                     text(CRUSCOTTO_TEXT("Bytes arrive on {0} but make no sense at {1} baud. Choose the speed that the "
+                                         "board's program uses; 9600 and 115200 are the usual ones."),
+                          settings_.line.port, settings_.line.baud));
+        } else if (now - lastGood > seconds(1) && health_.bytesSinceGood >= 8 && !status_.lastRejected.empty()) {
+            setState(sink, LinkState::nonsense,
+                     text(CRUSCOTTO_TEXT("Lines arrive on {0} but none fits: {1}. Check the line format."),
+                          settings_.line.port, status_.lastRejected.back().reason.english()));
+        }
+    }
+
+    void reject(Instant at, std::string_view line, Text reason) {
+        ++status_.rejected;
+        if (status_.lastRejected.size() == 20) status_.lastRejected.erase(status_.lastRejected.begin());
+        status_.lastRejected.push_back({at, std::string(line.substr(0, 200)), std::move(reason)});
+    }
+
+    /// True if at least one line fitted.
+    bool decode(std::string_view bytes, Instant now, std::optional<Instant>& lostSince) {
+        std::vector<LineSplitter::Line> lines;
+        splitter_.feed(bytes, lines);
+        std::vector<FieldValue> fields;
+        bool any = false;
+        const double byteNs = 1e9 * settings_.line.bitsPerByte() / settings_.line.baud;
+        for (const LineSplitter::Line& line : lines) {
+            ++status_.lines;
+            if (line.tooLong) {
+                reject(now, line.text, text(CRUSCOTTO_TEXT("longer than {0} characters"), LineSplitter::longestLine));
+                continue;
+            }
+            if (auto parsed = parseLine(settings_.format, line.text, fields); !parsed) {
+                reject(now, line.text, parsed.error().message);
+                continue;
+            }
+            // The line ended as long ago as what came behind it took on the wire; never before the one before it.
+            Instant at{now.ns - static_cast<std::int64_t>(byteNs * static_cast<double>(line.bytesBehind))};
+            if (lastLine_ && at <= *lastLine_) at = *lastLine_ + nanoseconds(1);
+            if (lostSince) {
+                const Gap gap{*lostSince, at, 0, settings_.line.port + " was away."};
+                for (auto& [name, terminal] : terminals_) terminal.gap = gap;
+                lostSince.reset();
+            }
+            lastLine_ = at;
+            any = true;
+            for (const FieldValue& field : fields) store(field, at);
+        }
+        return any;
+    }
+
+    void store(const FieldValue& field, Instant at) {
+        auto it = terminals_.find(field.terminal);
+        if (it == terminals_.end()) {
+            if (terminals_.size() >= mostTerminals) return;
+            auto group = std::make_shared<ScanGroup>();
+            group->device = context_.id;
+            group->name = field.terminal;
+            group->channels = {{field.terminal, SampleType::float64, ChannelKind::analogInput}};
+            it = terminals_.try_emplace(field.terminal).first;
+            it->second.group = std::move(group);
+        }
+        it->second.times.push_back(at);
+        it->second.values.push_back(field.value);
+    }
+
+    void deliver(DeviceSink& sink) {
+        for (auto& [name, terminal] : terminals_) {
+            if (terminal.times.empty()) continue;
+            auto block = std::make_shared<Block>();
+            block->group = terminal.group;
+            block->firstIndex = terminal.next;
+            block->t0 = terminal.times.front();
+            block->gapBefore = std::exchange(terminal.gap, std::nullopt);
+            terminal.next += terminal.times.size();
+            block->times = std::exchange(terminal.times, {});
+            block->columns.emplace_back(std::exchange(terminal.values, {}));
+            sink.deliver(std::move(block));
+        }
+    }
+
+    const DeviceContext context_;
+    const SerialLineSettings settings_;
+    std::mutex sleepMutex_;
+    std::condition_variable_any sleeper_;
+    // the run thread's own
+    LineSplitter splitter_;
+    LineHealth health_;
+    DeviceStatus status_;
+    std::map<std::string, Terminal> terminals_;
+    std::optional<Instant> lastLine_;
+};
+
+std::vector<TerminalInfo> terminals(const JsonText& json) {
+    std::vector<TerminalInfo> out;
+    const auto settings = serialLineSettings(json);
+    if (!settings) return out;
+    const LineFormat& format = settings.value().format;
+    const auto add = [&](std::string name) {
+        out.push_back({std::move(name), ChannelKind::analogInput, SampleType::float64, {}, 0});
+    };
+    if (format.kind == LineFormat::Kind::fixed)
+        for (const auto& f : format.fields) add(f.name);
+    if (format.kind == LineFormat::Kind::delimited)
+        for (std::size_t i = 1; i <= format.fieldCount; ++i) add(std::to_string(i));
+    return out;
+}
+
+}  // namespace
+
+Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
+    SerialLineSettings out;
+    const auto j = nlohmann::json::parse(json.empty() ? "{}" : json, nullptr, false);
+    if (!j.is_object()) return failure("The board's settings must be an object in braces.");
+    const auto word = [&](const char* key, const char* otherwise) -> std::string {
+        const auto it = j.find(key);
+        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
+    };
+    const auto number = [&](const char* key, double otherwise) {
+        const auto it = j.find(key);
+        if (it == j.end()) return otherwise;
+        return it->is_number() ? it->get<double>() : -1.0;
+    };
+    out.line.port = word("port", "");
+    if (out.line.port.empty())
+        return failure("\"port\" is missing: say which port the board is on, as in /dev/ttyACM0.");
+    const double baud = number("baud", 115200);
+    if (!(baud >= 1 && baud <= 20e6) || baud != std::floor(baud))
+        return failure("\"baud\" must be a whole number from 1 to 20000000.");
+    out.line.baud = static_cast<unsigned>(baud);
+    const double bits = number("data-bits", 8);
+    if (bits != 5 && bits != 6 && bits != 7 && bits != 8) return failure("\"data-bits\" must be 5, 6, 7 or 8.");
+    out.line.dataBits = static_cast<int>(bits);
+    const std::string parity = word("parity", "none");
+    if (parity != "none" && parity != "odd" && parity != "even")
+        return failure("\"parity\" must be none, odd or even.");
+    out.line.parity = parity == "odd"    ? SerialSettings::Parity::odd
+                      : parity == "even" ? SerialSettings::Parity::even
+                                         : SerialSettings::Parity::none;
+    const double stops = number("stop-bits", 1);
+    if (stops != 1 && stops != 2) return failure("\"stop-bits\" must be 1 or 2.");
+    out.line.stopBits = static_cast<int>(stops);
+    out.silenceSeconds = number("silence-s", 3);
+    if (!(out.silenceSeconds >= 0.1 && out.silenceSeconds <= 1e6))
+        return failure("\"silence-s\" must be 0.1 to 1000000.");
+
+    const std::string kind = word("lines", "delimited");
+    out.format.header = word("header", "");
+    out.format.separators = word("separators", " ,\t;");
+    if (kind == "delimited") {
+        out.format.kind = LineFormat::Kind::delimited;
+        const double count = number("field-count", 0);
+        if (!(count >= 0 && count <= 256) || count != std::floor(count))
+            return failure("\"field-count\" must be 0 to 256.");
+        out.format.fieldCount = static_cast<std::size_t>(count);
+        if (out.format.separators.empty()) return failure("\"separators\" must name at least one character.");
+    } else if (kind == "labelled") {
+        out.format.kind = LineFormat::Kind::labelled;
+    } else if (kind == "fixed") {
+        out.format.kind = LineFormat::Kind::fixed;
+        const auto it = j.find("fields");
+        if (it == j.end() || !it->is_array() || it->empty() || it->size() > 256)
+            return failure("Lines with fixed fields need \"fields\": a list of name, start, width and base.");
+        for (const auto& f : *it) {
+            const auto whole = [&](const char* key, double otherwise) {
+                return f.is_object() && f.contains(key) && f[key].is_number() ? f[key].template get<double>()
+                                                                              : otherwise;
+            };
+            const std::string name =
+                f.is_object() && f.contains("name") && f["name"].is_string() ? f["name"].get<std::string>() : "";
+            const double start = whole("start", -1), width = whole("width", 0), base = whole("base", 10);
+            if (name.empty() || !(start >= 0 && start <= 1000) || !(width >= 1 && width <= 64) ||
+                (base != 10 && base != 16) || (base == 16 && width > 16))
+                return failure(
+                    "Each of \"fields\" needs a name, a start of 0 or more, a width of 1 or more (hexadecimal: at most "
+                    "16) and a base of 10 or 16.");
+            out.format.fields.push_back({name, static_cast<std::size_t>(start), static_cast<std::size_t>(width),
+                                         static_cast<int>(base),
+                                         f.contains("signed") && f["signed"].is_boolean() && f["signed"].get<bool>()});
+        }
+    } else {
+        return failure("\"lines\" must be delimited, labelled or fixed, not \"{0}\".", kind);
+    }
+    return out;
+}
+
+DeviceKind serialLineKind() {
+    DeviceKind kind;
+    kind.key = "serial-line-board";
+    kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints readings");
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"port",
+         CRUSCOTTO_TEXT("Port"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in /dev/ttyACM0, or a stable name under /dev/serial/by-id.")},
+        {"baud",
+         CRUSCOTTO_TEXT("Speed in baud"),
+         Type::number,
+         {"9600", "19200", "38400", "57600", "115200", "230400", "1000000"},
+         "115200",
+         CRUSCOTTO_TEXT("Any number; it must be the one in the board's program.")},
+        {"data-bits", CRUSCOTTO_TEXT("Data bits"), Type::number, {"5", "6", "7", "8"}, "8", {}},
+        {"parity", CRUSCOTTO_TEXT("Parity"), Type::choice, {"none", "odd", "even"}, "none", {}},
+        {"stop-bits", CRUSCOTTO_TEXT("Stop bits"), Type::number, {"1", "2"}, "1", {}},
+        {"lines",
+         CRUSCOTTO_TEXT("Lines are"),
+         Type::choice,
+         {"delimited", "labelled", "fixed"},
+         "delimited",
+         CRUSCOTTO_TEXT("Delimited: 31.4 34.8. Labelled: T=34.8. Fixed: fields of fixed width behind a header.")},
+        {"header",
+         CRUSCOTTO_TEXT("Header"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("What every line begins with; may be empty.")},
+        {"field-count",
+         CRUSCOTTO_TEXT("Numbers in a line"),
+         Type::number,
+         {},
+         "0",
+         CRUSCOTTO_TEXT("Delimited lines with another count are skipped; 0 takes any.")},
+        {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
+    };
+    kind.terminals = terminals;
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = serialLineSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = serialLineSettings(json);
+        return std::make_unique<SerialLineBoard>(context,
+                                                 settings ? std::move(settings.value()) : SerialLineSettings{});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

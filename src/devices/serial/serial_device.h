@@ -1,0 +1,21 @@
+#pragma once
+
+#include "devices/device.h"
+#include "devices/serial/line_format.h"
+#include "devices/serial/serial_port.h"
+
+namespace cruscotto {
+
+/// The kind "serial-line-board": a board on a serial line that prints readings, a line at a time. Each field of its
+/// lines is a terminal and an unclocked scan group of its own, so that a field that a line leaves out loses nothing.
+DeviceKind serialLineKind();
+
+struct SerialLineSettings {
+    SerialSettings line;
+    LineFormat format;
+    double silenceSeconds = 3;  ///< this long without a byte: silent
+};
+/// Reads the device's settings as the bench file has them.
+Result<SerialLineSettings> serialLineSettings(const JsonText& json);
+
+}  // namespace cruscotto

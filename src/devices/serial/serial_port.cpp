@@ -1,0 +1,95 @@
+// termbits.h, not termios.h: only the kernel's own header has a rate that is not in the list of the usual ones.
+#include "devices/serial/serial_port.h"
+
+#include <asm/termbits.h>
+#include <fcntl.h>
+#include <grp.h>
+#include <poll.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstring>
+
+namespace cruscotto {
+
+namespace {
+
+SerialPort::Failure refused(const std::string& port, int error) {
+    if (error == ENOENT || error == ENODEV || error == ENXIO)
+        return {
+            LinkState::absent,
+            text(CRUSCOTTO_TEXT("There is no port {0}. Plug the board in; its readings begin by themselves."), port)};
+    if (error == EACCES || error == EPERM) {
+        struct stat found {};
+        std::string owner = "dialout";
+        if (::stat(port.c_str(), &found) == 0)
+            if (const group* g = getgrgid(found.st_gid); g && g->gr_gid != 0) owner = g->gr_name;
+        return {LinkState::noPermission,
+                text(CRUSCOTTO_TEXT("You may not open {0}. Run: sudo usermod -aG {1} $USER  and log in again."), port,
+                     owner)};
+    }
+    if (error == EBUSY)
+        return {LinkState::busy,
+                text(CRUSCOTTO_TEXT("Another program has {0} open. Close it there; the readings begin by themselves."),
+                     port)};
+    return {LinkState::failed, text(CRUSCOTTO_TEXT("{0} does not open: {1}."), port, std::strerror(error))};
+}
+
+}  // namespace
+
+std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
+    close();
+    const int fd = ::open(s.port.c_str(), O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+    if (fd < 0) return refused(s.port, errno);
+    termios2 t{};
+    if (ioctl(fd, TCGETS2, &t) != 0) {
+        ::close(fd);
+        return Failure{LinkState::failed,
+                       text(CRUSCOTTO_TEXT("{0} is not a serial port. Choose another one."), s.port)};
+    }
+    constexpr std::array<unsigned, 4> sizes{CS5, CS6, CS7, CS8};
+    t.c_iflag = 0;
+    t.c_oflag = 0;
+    t.c_lflag = 0;
+    t.c_cflag = BOTHER | CREAD | CLOCAL | sizes.at(static_cast<std::size_t>(s.dataBits - 5));
+    if (s.parity != SerialSettings::Parity::none) t.c_cflag |= PARENB;
+    if (s.parity == SerialSettings::Parity::odd) t.c_cflag |= PARODD;
+    if (s.stopBits == 2) t.c_cflag |= CSTOPB;
+    t.c_ispeed = t.c_ospeed = s.baud;
+    if (ioctl(fd, TCSETS2, &t) != 0) {
+        const int error = errno;
+        ::close(fd);
+        return Failure{LinkState::failed,
+                       text(CRUSCOTTO_TEXT("{0} does not take {1} baud ({2}). Choose another speed."), s.port, s.baud,
+                            std::strerror(error))};
+    }
+    ioctl(fd, TCFLSH, TCIFLUSH);  // what came before nobody was listening to
+    fd_ = fd;
+    return std::nullopt;
+}
+
+void SerialPort::close() {
+    if (fd_ >= 0) ::close(fd_);
+    fd_ = -1;
+}
+
+SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
+    pollfd p{fd_, POLLIN, 0};
+    const int ready = ::poll(&p, 1, static_cast<int>(wait.ns / 1'000'000));
+    if (ready < 0) return errno == EINTR ? Got::nothing : Got::lost;
+    if (ready == 0) return Got::nothing;
+    std::array<char, 65536> buffer;
+    const ssize_t n = ::read(fd_, buffer.data(), buffer.size());
+    if (n > 0) {
+        out.append(buffer.data(), static_cast<std::size_t>(n));
+        return Got::bytes;
+    }
+    if (n < 0 && (errno == EAGAIN || errno == EINTR) && !(p.revents & (POLLHUP | POLLERR | POLLNVAL)))
+        return Got::nothing;
+    return Got::lost;
+}
+
+}  // namespace cruscotto

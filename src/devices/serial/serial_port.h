@@ -1,0 +1,46 @@
+#pragma once
+
+#include <stop_token>
+#include <string>
+
+#include "core/result.h"
+#include "devices/device.h"
+
+namespace cruscotto {
+
+struct SerialSettings {
+    std::string port;
+    unsigned baud = 115200;  ///< any number; the kernel and the hardware come as near as they can
+    int dataBits = 8;        ///< 5 to 8
+    enum class Parity { none, odd, even } parity = Parity::none;
+    int stopBits = 1;  ///< 1 or 2
+    /// Bits on the wire for one byte.
+    [[nodiscard]] int bitsPerByte() const { return 1 + dataBits + (parity == Parity::none ? 0 : 1) + stopBits; }
+};
+
+/// An open serial port or pty, raw. Confined to one thread.
+class SerialPort {
+public:
+    struct Failure {
+        LinkState state;
+        Text sentence;
+    };
+    SerialPort() = default;
+    ~SerialPort() { close(); }
+    SerialPort(const SerialPort&) = delete;
+    SerialPort& operator=(const SerialPort&) = delete;
+
+    /// Nothing on success.
+    std::optional<Failure> open(const SerialSettings& settings);
+    void close();
+    [[nodiscard]] bool isOpen() const { return fd_ >= 0; }
+
+    enum class Got { bytes, nothing, lost };
+    /// Waits for bytes, at most `wait`; appends what is there (at most 64 KiB) to `out`.
+    Got read(Duration wait, std::string& out);
+
+private:
+    int fd_ = -1;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,96 @@
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/bench.h"
+#include "core/history.h"
+#include "devices/device.h"
+#include "engine/recorder.h"
+
+namespace cruscotto {
+
+struct Mark {
+    Instant at;
+    std::string words;
+    bool operator==(const Mark&) const = default;
+};
+
+struct EngineOptions {
+    Pace pace = Pace::realTime;
+    /// As fast as possible: how much bench time to make. Real time: ignored; stop() ends it.
+    std::optional<Duration> until;
+    HistorySize history;
+    RecorderLimits recorder;
+    /// Nanoseconds since 1970 by the wall clock; the system's where empty.
+    std::function<std::int64_t()> wallClock;
+    /// Makes a device; the registry where empty. A null pointer is reported as a failed device.
+    std::function<std::unique_ptr<Device>(const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&)>
+        makeDevice;
+};
+
+/// A terminal that has been seen in the stream of a device.
+struct SeenTerminal {
+    std::string device;
+    Channel channel;
+    bool operator==(const SeenTerminal&) const = default;
+};
+
+/// The running bench: device threads, one engine thread on which blocks go through chains into histories and on to the
+/// recorder. All public members may be called from any thread unless said otherwise; none of them waits for a device.
+class Engine {
+public:
+    /// Sets outputs to their start values, then begins to measure. Check the bench with checkDevices() before.
+    static std::unique_ptr<Engine> start(const Bench& bench, EngineOptions options = {});
+    /// The same, recording from the first sample on. Nothing is started, and no output moved, if the file cannot be
+    /// made.
+    static Result<std::unique_ptr<Engine>> startRecorded(const Bench& bench, const std::string& path,
+                                                         EngineOptions options = {});
+    /// Stops, if that has not been done.
+    ~Engine();
+    Engine(const Engine&) = delete;
+    Engine& operator=(const Engine&) = delete;
+
+    /// Sets outputs to their safe values, ends measuring, closes the recording. Waits for the device threads. One
+    /// thread.
+    void stop();
+    /// As fast as possible: waits until `until` has been reached and everything has gone through. One thread.
+    void wait();
+    /// Asks the devices to end, and with that wait(). Does not wait itself.
+    void interrupt();
+
+    [[nodiscard]] const Source& source() const;
+    /// Now on the bench's time axis (as fast as possible: the end of what has been measured).
+    [[nodiscard]] Instant now() const;
+    /// The bench as edited: takes hold between two blocks, without a stop unless a device cannot do without.
+    void apply(const Bench& bench);
+    /// Clamped to the output's own limits. False if there is no such output.
+    bool setOutput(const std::string& signal, double value);
+
+    [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
+    [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
+    /// Blocks that the engine could not take in time, in samples over all channels.
+    [[nodiscard]] std::uint64_t lostSamples() const;
+
+    /// Refuses while one is going on, or when the file cannot be made.
+    Result<void> startRecording(const std::string& path);
+    /// Everything measured before the call is in the run when it returns. The status says how it ended.
+    RecordingStatus stopRecording();
+    [[nodiscard]] RecordingStatus recording() const;
+    /// Spans of time that have been recorded since the start, the last one still growing while recording.
+    [[nodiscard]] std::vector<Span> recordedSpans() const;
+    void mark(Instant at, const std::string& words);
+    [[nodiscard]] std::vector<Mark> marks() const;
+
+private:
+    struct State;
+    explicit Engine(std::unique_ptr<State> state);
+    static std::unique_ptr<Engine> begin(const Bench& bench, EngineOptions options);
+    void launchDevices();
+    std::unique_ptr<State> state_;
+};
+
+}  // namespace cruscotto

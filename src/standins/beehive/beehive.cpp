@@ -1,0 +1,101 @@
+#include "standins/beehive/beehive.h"
+
+#include <fcntl.h>
+#include <poll.h>
+#include <sys/stat.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <array>
+#include <chrono>
+#include <climits>
+#include <cmath>
+#include <condition_variable>
+#include <cstdlib>
+#include <thread>
+
+#include "core/sim/pump_bench.h"
+
+namespace cruscotto {
+
+Result<std::unique_ptr<Beehive>> Beehive::open(const BeehiveOptions& options) {
+    auto hive = std::unique_ptr<Beehive>(new Beehive);
+    hive->options_ = options;
+    hive->master_ = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+    std::array<char, 256> name{};
+    if (hive->master_ < 0 || grantpt(hive->master_) != 0 || unlockpt(hive->master_) != 0 ||
+        ptsname_r(hive->master_, name.data(), name.size()) != 0)
+        return failure("This system gives no pseudo terminal; the beehive board cannot be simulated.");
+    hive->path_ = name.data();
+    // Opened and closed once: from then on the kernel tells whether somebody listens.
+    const int slave = ::open(name.data(), O_RDWR | O_NOCTTY | O_CLOEXEC);
+    termios t{};
+    if (slave < 0 || tcgetattr(slave, &t) != 0) return failure("{0} cannot be set up.", hive->path_);
+    cfmakeraw(&t);
+    tcsetattr(slave, TCSANOW, &t);
+    ::close(slave);
+    if (!options.link.empty()) {
+        std::array<char, PATH_MAX> target{};
+        const ssize_t n = readlink(options.link.c_str(), target.data(), target.size() - 1);
+        // Only a link to a pty of an earlier board is replaced, never anything else.
+        if (n > 0 && std::string(target.data()).starts_with("/dev/pts/")) unlink(options.link.c_str());
+        if (symlink(hive->path_.c_str(), options.link.c_str()) != 0)
+            return failure("The link {0} cannot be made. Is there something of that name already?", options.link);
+    }
+    return hive;
+}
+
+Beehive::~Beehive() {
+    if (!options_.link.empty()) {
+        std::array<char, PATH_MAX> target{};
+        if (readlink(options_.link.c_str(), target.data(), target.size() - 1) > 0 && path_ == target.data())
+            unlink(options_.link.c_str());
+    }
+    if (master_ >= 0) ::close(master_);
+}
+
+std::string Beehive::line(const BeehiveOptions& options, std::uint64_t number) {
+    sim::Noise noise(options.seed * 0x9E3779B9ULL + number);
+    const double t = static_cast<double>(number) / options.linesPerSecond;
+    const double day = std::sin(t / 40);
+    const double weight = 31.4 + 0.35 * day + 0.0008 * t + 0.012 * noise.normal();
+    const double brood = 34.8 + 0.25 * std::sin(t / 23) + 0.04 * noise.normal();
+    const double humidity = 61 + 3 * std::sin(t / 57) + 0.4 * noise.normal();
+    const auto bees = static_cast<unsigned>(number * 3 + number / 7 + (number / 100) * (number % 100) / 50) % 65536;
+    switch (options.format) {
+        case BeehiveOptions::Format::labelled:
+            return fmt::format("weight {:.2f} T={:.1f} rh={:.0f} bees {}", weight, brood, humidity, bees);
+        case BeehiveOptions::Format::hex:
+            return fmt::format("H{:04X}{:04X}{:02X}{:04X}", static_cast<unsigned>(std::lround(weight * 100)),
+                               static_cast<unsigned>(std::lround(brood * 10)) & 0xffffU,
+                               static_cast<unsigned>(std::lround(humidity)), bees);
+        case BeehiveOptions::Format::delimited:
+            break;
+    }
+    return fmt::format("{:.2f} {:.1f} {:.0f} {}", weight, brood, humidity, bees);
+}
+
+bool Beehive::send(const std::string& bytes) {
+    pollfd p{master_, POLLOUT, 0};
+    if (poll(&p, 1, 0) < 0 || (p.revents & POLLHUP)) return false;
+    return ::write(master_, bytes.data(), bytes.size()) == static_cast<ssize_t>(bytes.size());
+}
+
+bool Beehive::sendLine() {
+    std::string bytes = line(options_, number_++) + "\r\n";
+    if (options_.nonsense)  // a listener at half the speed sees each pair of bits as one
+        for (char& c : bytes) c = static_cast<char>(static_cast<unsigned char>(c) * 37 + 129);
+    return send(bytes);
+}
+
+void Beehive::run(const std::atomic<bool>& stop) {
+    const auto every = std::chrono::nanoseconds(static_cast<std::int64_t>(1e9 / options_.linesPerSecond));
+    auto next = std::chrono::steady_clock::now();
+    while (!stop) {
+        sendLine();
+        next += every;
+        std::this_thread::sleep_until(next);
+    }
+}
+
+}  // namespace cruscotto
