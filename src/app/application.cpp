@@ -1,9 +1,129 @@
 #include "app/application.h"
+
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <QApplication>
+#include <QFileInfo>
+#include <QPixmap>
+#include <QSettings>
+#include <QSocketNotifier>
+#include <QTranslator>
+#include <array>
+#include <csignal>
+#include <cstdio>
+
+#include "app/main_window.h"
+#include "app/theme.h"
+#include "app/words.h"
+
 namespace cruscotto {
-int runWindow(const WindowOptions&, int, char**) {
-    return 1;
+
+namespace {
+
+std::array<int, 2> signalPipe{-1, -1};
+
+/// SIGINT and SIGTERM close the window in order: outputs safe, the run closed.
+void closeOnSignals(MainWindow& window) {
+    if (socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, signalPipe.data()) != 0) return;
+    auto* notifier = new QSocketNotifier(signalPipe[1], QSocketNotifier::Read, &window);
+    QObject::connect(notifier, &QSocketNotifier::activated, &window, [&window] { window.closeWithoutAsking(); });
+    struct sigaction action {};
+    action.sa_handler = [](int) {
+        const char c = 1;
+        [[maybe_unused]] const auto n = ::write(signalPipe[0], &c, 1);
+    };
+    sigaction(SIGINT, &action, nullptr);
+    sigaction(SIGTERM, &action, nullptr);
 }
-int runPicture(const PictureOptions&, int, char**) {
-    return 1;
+
+void setUp() {
+    QApplication::setApplicationName("Cruscotto");
+    QApplication::setOrganizationName("Cruscotto");
+    QApplication::setStyle("Fusion");
+    static QTranslator translator;
+    if (translator.load(QLocale(), "cruscotto", "_", ":/translations")) QApplication::installTranslator(&translator);
 }
+
+}  // namespace
+
+int runWindow(const WindowOptions& options, int argc, char** argv) {
+    if (qEnvironmentVariableIsEmpty("DISPLAY") && qEnvironmentVariableIsEmpty("WAYLAND_DISPLAY") &&
+        qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) {
+        std::fputs("cruscotto: there is no display here. Use a command that needs none: cruscotto --help lists them.\n",
+                   stderr);
+        return 1;
+    }
+    QApplication app(argc, argv);
+    setUp();
+    applyTheme(QSettings().value("window/night").toBool());
+    MainWindow window;
+    window.restoreSettings();
+    closeOnSignals(window);
+    if (!options.file.empty()) {
+        window.openFile(QString::fromStdString(options.file));
+    } else {
+        const QString last = QSettings().value("last/bench").toString();
+        if (!last.isEmpty() && QFileInfo::exists(last)) window.openFile(last);
+    }
+    if (!window.session().engine() && options.file.empty()) window.openExample("pump-bench");
+    window.show();
+    return QApplication::exec();
+}
+
+int runPicture(const PictureOptions& options, int argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    qputenv("QT_SCALE_FACTOR", QByteArray::number(options.scale));
+    qputenv("TZ", "UTC");
+    QApplication app(argc, argv);
+    setUp();
+    applyTheme(options.theme == "night");
+    MainWindow window;
+    window.forgetSettings();
+    window.stopClock();
+    window.resize(options.width, options.height);
+    window.status().setFreeBytes(std::uint64_t{5} << 30);
+    Session& session = window.session();
+    const auto fail = [](const QString& why) {
+        std::fprintf(stderr, "cruscotto: %s\n", qPrintable(why));
+        return 3;
+    };
+    if (options.file.ends_with(".run")) {
+        session.openRun(QString::fromStdString(options.file));
+        while (!session.run() || !session.run()->state().done) {
+            session.poll();
+            if (!window.noticeText().isEmpty() && !session.run()) return fail(window.noticeText());
+            QApplication::processEvents(QEventLoop::AllEvents, 10);
+        }
+        session.poll();
+    } else {
+        auto bench = loadBench(options.file);
+        if (!bench) return fail(shown(bench.error().message));
+        EngineOptions engine;
+        engine.pace = Pace::asFastAsPossible;
+        engine.until = options.after;
+        engine.history.samples = std::size_t{1} << 18;
+        engine.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };  // 2026-01-15 09:00 UTC
+        session.openBenchDocument(std::move(bench.value()), engine);
+        session.engine()->wait();
+        session.engine()->mark({options.after.ns * 2 / 3}, "Valve half closed");
+    }
+    window.show();
+    if (!options.page.empty())
+        for (const auto& page : session.bench().pages)
+            if (page->name == options.page || page->id == options.page) window.page().showPage(shown(page->id));
+    if (!options.chain.empty()) window.openChain(QString::fromStdString(options.chain));
+    if (options.backSeconds > 0) session.cursor().goTo(session.end() - seconds(options.backSeconds));
+    if (options.actions) window.showActions();
+    for (int i = 0; i < 3; ++i) {
+        window.frame(true);
+        QApplication::processEvents();
+    }
+    const QPixmap picture = window.grab();
+    if (!picture.save(QString::fromStdString(options.out), "PNG"))
+        return fail(QString("%1 cannot be written.").arg(QString::fromStdString(options.out)));
+    window.closeWithoutAsking();
+    return 0;
+}
+
 }  // namespace cruscotto

@@ -101,15 +101,17 @@ struct CountsMachine : Machine {
 
 struct MeanMachine : Machine {
     std::vector<double> ring;
-    std::size_t next = 0, filled = 0;
+    std::size_t next = 0, filled = 0, finite = 0;
+    double sum = 0;
     explicit MeanMachine(int n) : ring(static_cast<std::size_t>(n)) {}
     void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
-        // The sum is taken anew for each stretch, so that rounding cannot add up over days.
-        double sum = 0;
-        std::size_t finite = 0;
-        for (std::size_t i = 0; i < filled; ++i)
-            if (std::isfinite(ring[i])) sum += ring[i], ++finite;
         for (double& x : v) {
+            if (next == 0 && filled == ring.size()) {
+                // Taken anew once a round, so that rounding cannot add up over days; and at the same samples however
+                // the stream is cut into blocks, so that a recording gives the same readings as the live bench did.
+                sum = 0;
+                for (const double old : ring) sum += std::isfinite(old) ? old : 0;
+            }
             if (filled == ring.size()) {
                 if (std::isfinite(ring[next])) sum -= ring[next], --finite;
             } else {
@@ -121,7 +123,10 @@ struct MeanMachine : Machine {
             x = finite ? sum / static_cast<double>(finite) : none;
         }
     }
-    void reset() override { next = filled = 0; }
+    void reset() override {
+        next = filled = finite = 0;
+        sum = 0;
+    }
 };
 
 struct FormulaMachine : Machine {
@@ -203,7 +208,7 @@ struct CounterMachine : Machine {
                 edges.clear();
                 v[i] = 0;
             } else if (edges.size() < 2) {
-                v[i] = edges.empty() && reading == 0 ? 0 : none;
+                v[i] = reading == 0 ? 0 : none;  // one edge alone tells no speed
             } else {
                 double hz = static_cast<double>(edges.back().count - edges.front().count) /
                             (static_cast<double>(edges.back().ns - edges.front().ns) * 1e-9);

@@ -32,6 +32,7 @@ void Timeline::append(const Block& block) {
         afterGap_.append(gap ? 1U : 0U);
     };
     const bool gap = block.gapBefore.has_value();
+    if (gap) gapEnds_.append(block.timeOf(0).ns);
     if (block.times.empty()) {
         const std::int64_t predicted = last_.timeOf(before).ns;
         const bool goesOn = before > 0 && !gap && last_.dtNs == block.dtNs &&
@@ -263,6 +264,8 @@ int SignalHistory::columns(const ColumnRequest& request, std::vector<Column>& ou
            keptSince(used + 1) < keptSince(used))
         ++used;
 
+    timeline_->gapEnds({request.from, to}, [&](Instant t) { out[columnOf(t)].gapBefore = true; });
+
     std::uint64_t next = 0;  // first sample not yet counted
     for (int l = used; l >= 1; --l) {
         const Level& lv = level(l);
@@ -295,7 +298,6 @@ int SignalHistory::columns(const ColumnRequest& request, std::vector<Column>& ou
         if (t < request.from) continue;
         Column& column = out[columnOf(t)];
         column.summary.add(readings_.at(i));
-        if (segment->afterGap && base_ + i == segment->first) column.gapBefore = true;
     }
     return used;
 }

@@ -25,7 +25,8 @@ struct HistorySize {
 /// group's signals. One writer (append), any readers.
 class Timeline {
 public:
-    explicit Timeline(std::size_t segments) : first_(segments), t0_(segments), dt_(segments), afterGap_(segments) {}
+    explicit Timeline(std::size_t segments)
+        : first_(segments), t0_(segments), dt_(segments), afterGap_(segments), gapEnds_(4096) {}
 
     /// Writer. Blocks must come in time order. A block that goes on where the last one ended costs nothing.
     void append(const Block& block);
@@ -46,6 +47,15 @@ public:
             return {t0.ns + std::llround(static_cast<double>(i - first) * dtNs)};
         }
     };
+    /// Calls each(Instant) for the ends of the gaps in the span, as far as they are kept.
+    template <class Each>
+    void gapEnds(Span span, Each&& each) const {
+        for (std::uint64_t i = gapEnds_.written(); i-- > gapEnds_.firstKept();) {
+            const Instant t{gapEnds_.at(i)};
+            if (t < span.from) break;
+            if (t < span.to) each(t);
+        }
+    }
     /// The segment that holds a sample, if it is kept.
     [[nodiscard]] std::optional<Segment> segmentOf(std::uint64_t index) const;
 
@@ -56,6 +66,7 @@ private:
     SharedRing<std::int64_t> t0_;
     SharedRing<double> dt_;
     SharedRing<std::uint32_t> afterGap_;  // written last of the four
+    SharedRing<std::int64_t> gapEnds_;
     std::atomic<std::uint64_t> count_{0};
     Segment last_;  // writer's own
 };
@@ -78,7 +89,7 @@ public:
     [[nodiscard]] std::optional<Span> extent() const;
     [[nodiscard]] Reading at(Instant t) const;
     [[nodiscard]] std::optional<Instant> lastChange(Instant t) const;
-    [[nodiscard]] int columns(const ColumnRequest& request, std::vector<Column>& out) const;
+    int columns(const ColumnRequest& request, std::vector<Column>& out) const;
     [[nodiscard]] bool points(Span span, std::size_t most, std::vector<Point>& out) const;
     /// The raw samples that end at t: at least n of them and at least `reach` back, where that much is kept.
     [[nodiscard]] bool rawBefore(Instant t, std::size_t n, Duration reach, std::vector<double>& raw,

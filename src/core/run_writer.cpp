@@ -180,6 +180,7 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     if (opened != SQLITE_OK || !sqlite::execute(raw, runformat::schema))
         return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?",
                        path, sqlite3_errmsg(raw));
+    sqlite3_busy_timeout(raw, 1500);  // somebody who reads the run lets go of it again
     state->insertBlock =
         Statement(raw, "INSERT INTO block(group_id,first_index,n,t0_ns,dt_ns,times) VALUES (?,?,?,?,?,?)");
     state->insertSamples = Statement(raw, "INSERT INTO samples(block_id,signal_id,data) VALUES (?,?,?)");

@@ -92,6 +92,7 @@ struct Engine::State {
     HistorySource source;
     std::atomic<std::int64_t> reached{0};  // as fast as possible: end of what has been measured
     std::atomic<std::uint64_t> lost{0};
+    std::atomic<std::uint64_t> measured{0};  // bytes
 
     // guarded by queueMutex
     std::mutex queueMutex;
@@ -259,6 +260,7 @@ struct Engine::State {
         for (Bound& b : group.bound) {
             auto readings = std::make_shared<Readings>();
             b.evaluator->process(*block, b.column, *readings);
+            measured.fetch_add(bytesOf(block->columns[b.column]).size(), std::memory_order_relaxed);
             rawScratch.clear();
             appendAsDouble(block->columns[b.column], rawScratch);
             b.history->append(rawScratch, *readings);
@@ -554,6 +556,10 @@ std::vector<SeenTerminal> Engine::seenTerminals() const {
 
 std::uint64_t Engine::lostSamples() const {
     return state_->lost.load(std::memory_order_relaxed);
+}
+
+std::uint64_t Engine::measuredBytes() const {
+    return state_->measured.load(std::memory_order_relaxed);
 }
 
 Result<void> Engine::startRecording(const std::string& path) {

@@ -75,6 +75,9 @@ public:
     /// Blocks that the engine could not take in time, in samples over all channels.
     [[nodiscard]] std::uint64_t lostSamples() const;
 
+    /// Bytes of raw samples that the bench's signals have made so far, recorded or not.
+    [[nodiscard]] std::uint64_t measuredBytes() const;
+
     /// Refuses while one is going on, or when the file cannot be made.
     Result<void> startRecording(const std::string& path);
     /// Everything measured before the call is in the run when it returns. The status says how it ended.

@@ -152,8 +152,14 @@ public:
             }
             tick = end;
         }
-        sink.report(
-            {LinkState::stopped, text(CRUSCOTTO_TEXT("Stopped; its outputs are at their safe values.")), 0, 0, 0, {}});
+        // Where the bench time asked for has been made, the box just stands still.
+        if (stop.stop_requested())
+            sink.report({LinkState::stopped,
+                         text(CRUSCOTTO_TEXT("Stopped; its outputs are at their safe values.")),
+                         0,
+                         0,
+                         0,
+                         {}});
     }
 
     void setOutput(const std::string& terminal, double value) override {

@@ -1,0 +1,30 @@
+#pragma once
+
+#include <QAction>
+#include <QFrame>
+#include <QLineEdit>
+#include <QListWidget>
+
+namespace cruscotto {
+
+/// All actions in one list that is searched by typing. Return does it, Escape closes.
+class ActionList : public QFrame {
+    Q_OBJECT
+public:
+    explicit ActionList(QWidget* parent);
+    void open(const QList<QAction*>& actions);
+    [[nodiscard]] QListWidget* list() { return list_; }
+    [[nodiscard]] QLineEdit* search() { return search_; }
+
+protected:
+    bool eventFilter(QObject* watched, QEvent* event) override;
+
+private:
+    void filter(const QString& words);
+    void trigger();
+    QLineEdit* search_;
+    QListWidget* list_;
+    QList<QAction*> actions_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,690 @@
+#include "app/chain_drawer.h"
+
+#include <QComboBox>
+#include <QDate>
+#include <QGridLayout>
+#include <QHBoxLayout>
+#include <QMenu>
+#include <QPainter>
+#include <QPushButton>
+#include <QToolButton>
+#include <cmath>
+
+#include "app/fields.h"
+#include "app/theme.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+namespace {
+
+QString plain(double v) {
+    return shown(exactNumber(v));
+}
+
+/// The stages that make sense for a kind of terminal, with values to begin with.
+std::vector<Stage> offeredStages(ChannelKind kind, const std::string& unit) {
+    std::vector<Stage> out;
+    if (kind == ChannelKind::digitalInput) return {Invert{}};
+    if (kind == ChannelKind::counterInput) out.emplace_back(PulseCounter{});
+    if (kind == ChannelKind::analogInput) out.emplace_back(CountsToVolts{});
+    out.emplace_back(MovingMean{});
+    out.emplace_back(SlopeOffset{1, 0, unit});
+    out.emplace_back(TwoPoints{0, 0, 1, 1, unit, {}});
+    out.emplace_back(Formula{"x", unit});
+    for (const std::string& other : compatibleUnits(unit))
+        if (other != unit) {
+            out.emplace_back(ConvertUnit{other});
+            break;
+        }
+    out.emplace_back(ValidRange{0, 1});
+    return out;
+}
+
+QComboBox* combo(const QString& name, QWidget* parent) {
+    auto* box = new QComboBox(parent);
+    box->setAccessibleName(name);
+    return box;
+}
+
+/// A label above its field; two of them fit side by side.
+QWidget* labelled(const QString& label, QWidget* field, QWidget* parent) {
+    auto* holder = new QWidget(parent);
+    auto* box = new QVBoxLayout(holder);
+    box->setContentsMargins(0, 0, 0, 0);
+    box->setSpacing(2);
+    auto* caption = new QLabel(label, holder);
+    caption->setObjectName("caption");
+    caption->setBuddy(field);
+    box->addWidget(caption);
+    box->addWidget(field);
+    return holder;
+}
+
+/// Puts a field into the card: beside the one before it if that stands alone.
+void place(QVBoxLayout* fields, QWidget* holder) {
+    if (fields->count() > 0)
+        if (auto* row = qobject_cast<QHBoxLayout*>(fields->itemAt(fields->count() - 1)->layout());
+            row && row->count() < 2) {
+            row->addWidget(holder, 1);
+            return;
+        }
+    auto* row = new QHBoxLayout;
+    row->setSpacing(8);
+    row->addWidget(holder, 1);
+    fields->addLayout(row);
+}
+
+}  // namespace
+
+StageCard::StageCard(const QString& title, QWidget* parent)
+    : QWidget(parent), title_(title), fields_(new QVBoxLayout), sentence_(new QLabel(this)), wrong_(new QLabel(this)) {
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(16, 40, 16, 10);
+    column->setSpacing(6);
+    fields_->setSpacing(6);
+    column->addLayout(fields_);
+    for (QLabel* label : {sentence_, wrong_}) {
+        label->setWordWrap(true);
+        column->addWidget(label);
+        label->hide();
+    }
+    sentence_->setObjectName("muted");
+    wrong_->setObjectName("wrong");
+    menu_ = new QToolButton(this);
+    menu_->setObjectName("quiet");
+    menu_->setText(QStringLiteral("⋯"));
+    menu_->setAccessibleName(tr("What can be done to %1").arg(title));
+    menu_->setGeometry(12, 8, 0, 0);
+    menu_->hide();
+    connect(menu_, &QToolButton::clicked, this,
+            [this] { Q_EMIT menuAsked(menu_->mapToGlobal(QPoint(0, menu_->height()))); });
+    setAccessibleName(title);
+}
+
+void StageCard::setValue(const QString& number, const QString& unit) {
+    if (number == number_ && unit == unit_) return;
+    number_ = number;
+    unit_ = unit;
+    update(0, 0, width(), 40);
+}
+
+void StageCard::setSentence(const QString& sentence) {
+    sentence_->setText(sentence);
+    sentence_->setVisible(!sentence.isEmpty());
+}
+
+void StageCard::setWrong(const QString& why) {
+    wrong_->setText(why);
+    wrong_->setVisible(!why.isEmpty());
+}
+
+void StageCard::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    const Theme& t = theme();
+    p.setPen(t.hairline);
+    p.drawLine(16, 0, width() - 16, 0);
+    p.setRenderHint(QPainter::Antialiasing);
+    const QFont unit = uiFont(13);
+    const QFont number = uiFont(20, QFont::Medium);
+    const double unitRoom = unit_.isEmpty() ? 0 : QFontMetricsF(unit).horizontalAdvance(unit_) + 5;
+    const double x = width() - 16 - unitRoom - figuresWidth(number, number_);
+    p.setFont(captionFont());
+    p.setPen(t.muted);
+    p.drawText(QPointF(16, 26), p.fontMetrics().elidedText(title_, Qt::ElideRight, static_cast<int>(x) - 30));
+    if (menu_->isVisible() || !menu_->isHidden()) {
+        const int after = 16 + std::min(static_cast<int>(x) - 46, p.fontMetrics().horizontalAdvance(title_)) + 4;
+        if (menu_->x() != after) menu_->setGeometry(after, 10, 30, 24);
+    }
+    p.setPen(t.ink);
+    drawFigures(p, {x, 28}, number, number_);
+    p.setFont(unit);
+    p.setPen(t.muted);
+    p.drawText(QPointF(width() - 16 - unitRoom + 5, 28), unit_);
+}
+
+ChainDrawer::ChainDrawer(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
+    setObjectName("panel");
+    setAccessibleName(tr("Chain"));
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFrameShape(QFrame::NoFrame);
+    connect(&session_, &Session::benchChanged, this, [this] {
+        if (!signal_.isEmpty() && !spec()) Q_EMIT closeAsked();
+        if (isVisible()) rebuild();
+    });
+    connect(&session_, &Session::sourceChanged, this, [this] { shape_.clear(); });
+}
+
+const SignalSpec* ChainDrawer::spec() const {
+    return session_.bench().signal(signal_.toStdString());
+}
+
+void ChainDrawer::open(const QString& signal) {
+    signal_ = signal;
+    shape_.clear();
+    rebuild();
+    verticalScrollBar();
+}
+
+void ChainDrawer::edit(const QString& effect, SignalSpec next) {
+    session_.edit(effect, withSignal(session_.bench(), std::move(next)));
+}
+
+void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& effect) {
+    const SignalSpec* s = spec();
+    if (!s || i >= s->chain.size()) return;
+    std::string unit = rawUnit(s->kind);
+    for (std::size_t k = 0; k < i; ++k) unit = unitAfter(s->chain[k], unit);
+    SignalSpec next = *s;
+    next.chain[i] = stage;
+    // A stage further on may depend on this one's unit: the whole chain has to hold.
+    for (std::size_t k = i; k < next.chain.size(); ++k) {
+        if (auto checked = checkStage(next.chain[k], unit); !checked) {
+            stageCards_[i + 1]->setWrong(shown(checked.error().message));
+            return;
+        }
+        unit = unitAfter(next.chain[k], unit);
+    }
+    stageCards_[i + 1]->setWrong({});
+    edit(effect, std::move(next));
+}
+
+void ChainDrawer::rebuild() {
+    const SignalSpec* s = spec();
+    if (!s) return;
+    std::string shape = s->id + "/" + std::to_string(static_cast<int>(s->kind)) + (session_.isRun() ? "run" : "");
+    for (const Stage& stage : s->chain) shape += std::string("/") + stageKey(stage);
+    if (shape != shape_) {
+        shape_ = shape;
+        stageCards_.clear();
+        showers_.clear();
+        limitsCard_ = nullptr;
+        auto* content = new QWidget;
+        content->setObjectName("panel");
+        auto* column = new QVBoxLayout(content);
+        column->setContentsMargins(0, 0, 0, 12);
+        column->setSpacing(0);
+        addIdentity(column);
+        addTerminal(column);
+        for (std::size_t i = 0; i < s->chain.size(); ++i) addStage(column, i);
+        if (!isOutput(s->kind) && !session_.isRun()) {
+            auto* add = new QPushButton(tr("Add a stage"), content);
+            add->setAccessibleDescription(tr("At the end of the chain"));
+            connect(add, &QPushButton::clicked, this, [this, add] {
+                const SignalSpec* now = spec();
+                if (!now) return;
+                QMenu menu;
+                for (const Stage& stage : offeredStages(now->kind, now->unit()))
+                    menu.addAction(shown(stageTitle(stage)), this, [this, stage] {
+                        SignalSpec next = *spec();
+                        next.chain.push_back(stage);
+                        edit(tr("Add stage"), std::move(next));
+                    });
+                menu.exec(add->mapToGlobal(QPoint(0, add->height())));
+            });
+            auto* row = new QHBoxLayout;
+            row->setContentsMargins(16, 4, 16, 12);
+            row->addWidget(add);
+            row->addStretch();
+            column->addLayout(row);
+        }
+        if (isOutput(s->kind))
+            addOutput(column);
+        else if (!isDigital(s->kind))
+            addLimits(column);
+        column->addStretch();
+        if (session_.isRun())
+            for (QWidget* w : content->findChildren<QWidget*>())
+                if (qobject_cast<QLineEdit*>(w) || qobject_cast<QComboBox*>(w)) w->setEnabled(false);
+        setWidget(content);
+    }
+    for (const auto& show : showers_) show(*s);
+    for (StageCard* card : stageCards_) card->setWrong({});
+    refresh(session_.shownAt(), true);
+}
+
+Field* ChainDrawer::addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
+                             std::function<void(const QString&)> take) {
+    auto* field = new Field(label, &card);
+    connect(field, &Field::taken, this, [take](const QString& text) { take(text); });
+    showers_.push_back([field, show](const SignalSpec& s) { field->show(show(s)); });
+    place(card.fields(), labelled(label, field, &card));
+    return field;
+}
+
+void ChainDrawer::numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                              std::function<void(double)> set) {
+    auto* field = new Field(label, &card);
+    connect(field, &Field::taken, this, [field, set](const QString& text) {
+        double v = 0;
+        const bool fine = parseNumber(text.toStdString(), v);
+        field->markWrong(!fine, fine ? QString() : tr("A number is expected here"));
+        if (fine) set(v);
+    });
+    showers_.push_back([field, get](const SignalSpec& s) { field->show(plain(get(s))); });
+    place(card.fields(), labelled(label, field, &card));
+}
+
+void ChainDrawer::unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
+                            std::function<void(Stage&, std::string)> set) {
+    addField(
+        card, tr("Unit"),
+        [get, i](const SignalSpec& s) { return i < s.chain.size() ? shown(unitText(get(s.chain[i]))) : QString(); },
+        [this, i, set](const QString& text) {
+            if (!spec() || i >= spec()->chain.size()) return;
+            Stage next = spec()->chain[i];
+            set(next, unitFromTyped(text.toStdString()));
+            editStage(i, next, tr("Change unit"));
+        });
+}
+
+void ChainDrawer::addIdentity(QVBoxLayout* column) {
+    auto* head = new StageCard({}, column->parentWidget());
+    head->layout()->setContentsMargins(16, 12, 16, 10);
+    auto* row = new QHBoxLayout;
+    auto* name = new Field(tr("Name"), head);
+    name->setStyleSheet(
+        "font-size: 17px; font-weight: 600; border-color: transparent; padding-left: 0; background: transparent;");
+    connect(name, &Field::taken, this, [this, name](const QString& text) {
+        if (text.trimmed().isEmpty()) return name->markWrong(true, tr("A signal needs a name"));
+        name->markWrong(false);
+        SignalSpec next = *spec();
+        next.name = text.trimmed().toStdString();
+        edit(tr("Rename signal"), std::move(next));
+    });
+    showers_.push_back([name](const SignalSpec& s) { name->show(shown(s.name)); });
+    auto* close = new QToolButton(head);
+    close->setObjectName("quiet");
+    close->setText(QStringLiteral("✕"));
+    close->setAccessibleName(tr("Close the chain"));
+    close->setToolTip(tr("Close the chain (Esc)"));
+    connect(close, &QToolButton::clicked, this, &ChainDrawer::closeAsked);
+    row->addWidget(name, 1);
+    row->addWidget(close);
+    head->fields()->addLayout(row);
+    auto* second = new QHBoxLayout;
+    second->setSpacing(8);
+    auto* tag = new Field(tr("Tag"), head);
+    tag->setMaxLength(4);
+    connect(tag, &Field::taken, this, [this, tag](const QString& text) {
+        tag->markWrong(false);
+        SignalSpec next = *spec();
+        next.tag = text.trimmed().toStdString();
+        edit(tr("Change tag"), std::move(next));
+    });
+    showers_.push_back([tag](const SignalSpec& s) { tag->show(shown(s.tag)); });
+    auto* colour = combo(tr("Colour"), head);
+    const QStringList colours{tr("blue"), tr("orange"), tr("green"), tr("violet"),
+                              tr("sky"),  tr("brown"),  tr("olive"), tr("grey")};
+    for (int i = 0; i < 8; ++i) {
+        QPixmap swatch(12, 12);
+        swatch.fill(theme().signal[static_cast<std::size_t>(i)]);
+        colour->addItem(QIcon(swatch), colours[i]);
+    }
+    connect(colour, &QComboBox::activated, this, [this](int i) {
+        SignalSpec next = *spec();
+        next.colour = i;
+        edit(tr("Change colour"), std::move(next));
+    });
+    showers_.push_back([colour](const SignalSpec& s) { colour->setCurrentIndex(s.colour); });
+    second->addWidget(labelled(tr("Tag"), tag, head), 1);
+    second->addWidget(labelled(tr("Colour"), colour, head), 2);
+    head->fields()->addLayout(second);
+    column->addWidget(head);
+}
+
+void ChainDrawer::addTerminal(QVBoxLayout* column) {
+    const SignalSpec* s = spec();
+    const DeviceSpec* device = session_.bench().device(s->device);
+    const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
+    auto* card = new StageCard(tr("Terminal %1").arg(shown(s->terminal)), column->parentWidget());
+    std::vector<Scale> ranges;
+    if (kind)
+        for (const TerminalInfo& t : kind->terminals(device->settings))
+            if (t.terminal == s->terminal) ranges = t.ranges;
+    if (!ranges.empty()) {
+        auto* range = combo(tr("Range"), card);
+        for (const Scale& r : ranges)
+            range->addItem(tr("%1 to %2 V")
+                               .arg(shown(shortNumber(r.low)).replace('-', QChar(0x2212)), shown(shortNumber(r.high))));
+        connect(range, &QComboBox::activated, this, [this, ranges](int i) {
+            // The box's range and the factor from counts to volts are one decision: they change together.
+            SignalSpec next = *spec();
+            next.range = ranges[static_cast<std::size_t>(i)];
+            for (Stage& stage : next.chain)
+                if (auto* volts = std::get_if<CountsToVolts>(&stage)) {
+                    volts->low = next.range->low;
+                    volts->high = next.range->high;
+                }
+            edit(tr("Change range"), std::move(next));
+        });
+        showers_.push_back([range, ranges](const SignalSpec& now) {
+            const auto it = std::find(ranges.begin(), ranges.end(), now.range.value_or(ranges.back()));
+            range->setCurrentIndex(static_cast<int>(it - ranges.begin()));
+        });
+        place(card->fields(), labelled(tr("Range"), range, card));
+    }
+    const QString where = device ? shown(device->name) : shown(s->device);
+    QString sentence;
+    switch (s->kind) {
+        case ChannelKind::analogInput:
+            sentence = ranges.empty()
+                           ? tr("Comes ready made from %1.").arg(where)
+                           : tr("Analog input of %1; the smallest range that the signal fits is the best.").arg(where);
+            break;
+        case ChannelKind::digitalInput:
+            sentence = tr("Digital input of %1: 0 is low, 1 is high.").arg(where);
+            break;
+        case ChannelKind::counterInput:
+            sentence = tr("Counts pulses, in %1.").arg(where);
+            break;
+        case ChannelKind::analogOutput:
+            sentence = tr("Analog output of %1, in volts.").arg(where);
+            break;
+        case ChannelKind::digitalOutput:
+            sentence = tr("Digital output of %1.").arg(where);
+            break;
+    }
+    card->setSentence(sentence);
+    stageCards_.push_back(card);
+    column->addWidget(card);
+}
+
+void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
+    const Stage& stage = spec()->chain[i];
+    auto* card = new StageCard(shown(stageTitle(stage)), column->parentWidget());
+    if (!session_.isRun()) {
+        card->menu_->show();
+        connect(card, &StageCard::menuAsked, this, [this, i](QPoint at) { stageMenu(i, at); });
+    }
+    stageCards_.push_back(card);
+    addStageFields(*card, i);
+    showers_.push_back([card, i](const SignalSpec& s) {
+        if (i < s.chain.size()) card->setSentence(shown(describeStage(s.chain[i])));
+    });
+    column->addWidget(card);
+}
+
+void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
+    // A number inside the stage, by a pointer to the member that holds it.
+    const auto number = [&]<class S>(const QString& label, double S::*member) {
+        numberField(
+            card, label,
+            [i, member](const SignalSpec& s) {
+                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i]) ? std::get<S>(s.chain[i]).*member
+                                                                                   : 0.0;
+            },
+            [this, i, member, label](double v) {
+                S next = std::get<S>(spec()->chain[i]);
+                next.*member = v;
+                editStage(i, next, tr("Change %1").arg(label.toLower()));
+            });
+    };
+    const auto whole = [&]<class S>(const QString& label, int S::*member) {
+        numberField(
+            card, label,
+            [i, member](const SignalSpec& s) {
+                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i]) ? std::get<S>(s.chain[i]).*member
+                                                                                   : 0.0;
+            },
+            [this, i, member, label](double v) {
+                S next = std::get<S>(spec()->chain[i]);
+                next.*member = static_cast<int>(std::clamp(v, -1e9, 1e9));
+                editStage(i, next, tr("Change %1").arg(label.toLower()));
+            });
+    };
+    const Stage& stage = spec()->chain[i];
+    if (std::holds_alternative<CountsToVolts>(stage)) {
+        whole(tr("Bits"), &CountsToVolts::bits);
+        auto* coding = combo(tr("Coding"), &card);
+        coding->addItems({tr("two's complement"), tr("unipolar")});
+        connect(coding, &QComboBox::activated, this, [this, i](int c) {
+            auto next = std::get<CountsToVolts>(spec()->chain[i]);
+            next.coding = c ? CountsToVolts::Coding::unipolar : CountsToVolts::Coding::twosComplement;
+            editStage(i, next, tr("Change coding"));
+        });
+        showers_.push_back([coding, i](const SignalSpec& s) {
+            if (i < s.chain.size())
+                if (const auto* c = std::get_if<CountsToVolts>(&s.chain[i]))
+                    coding->setCurrentIndex(c->coding == CountsToVolts::Coding::unipolar);
+        });
+        place(card.fields(), labelled(tr("Coding"), coding, &card));
+        number(tr("From, V"), &CountsToVolts::low);
+        number(tr("To, V"), &CountsToVolts::high);
+    } else if (std::holds_alternative<SlopeOffset>(stage)) {
+        number(tr("Slope"), &SlopeOffset::slope);
+        number(tr("Offset"), &SlopeOffset::offset);
+        unitField(
+            card, i, [](const Stage& s) { return std::get<SlopeOffset>(s).unit; },
+            [](Stage& s, std::string u) { std::get<SlopeOffset>(s).unit = std::move(u); });
+    } else if (std::holds_alternative<TwoPoints>(stage)) {
+        const auto capture = [&](const QString& label, double TwoPoints::*member) {
+            auto* take = new QPushButton(label, &card);
+            take->setToolTip(tr("Takes the live value that comes into this stage"));
+            connect(take, &QPushButton::clicked, this, [this, i, member] {
+                if (i >= values_.size() || std::isnan(values_[i]))
+                    return stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));
+                auto next = std::get<TwoPoints>(spec()->chain[i]);
+                next.*member = values_[i];
+                next.note = tr("captured %1").arg(QDate::currentDate().toString(Qt::ISODate)).toStdString();
+                editStage(i, next, tr("Capture point"));
+            });
+            place(card.fields(), take);
+        };
+        number(tr("Point 1: in"), &TwoPoints::x1);
+        number(tr("Point 1: is"), &TwoPoints::y1);
+        number(tr("Point 2: in"), &TwoPoints::x2);
+        number(tr("Point 2: is"), &TwoPoints::y2);
+        if (!session_.isRun()) {
+            capture(tr("Capture point 1"), &TwoPoints::x1);
+            capture(tr("Capture point 2"), &TwoPoints::x2);
+        }
+        unitField(
+            card, i, [](const Stage& s) { return std::get<TwoPoints>(s).unit; },
+            [](Stage& s, std::string u) { std::get<TwoPoints>(s).unit = std::move(u); });
+        addField(
+            card, tr("Date and reference"),
+            [i](const SignalSpec& s) {
+                return i < s.chain.size() && std::holds_alternative<TwoPoints>(s.chain[i])
+                           ? shown(std::get<TwoPoints>(s.chain[i]).note)
+                           : QString();
+            },
+            [this, i](const QString& text) {
+                auto next = std::get<TwoPoints>(spec()->chain[i]);
+                next.note = text.toStdString();
+                editStage(i, next, tr("Change note"));
+            });
+    } else if (std::holds_alternative<Formula>(stage)) {
+        addField(
+            card, tr("Formula over x"),
+            [i](const SignalSpec& s) {
+                return i < s.chain.size() && std::holds_alternative<Formula>(s.chain[i])
+                           ? shown(std::get<Formula>(s.chain[i]).text)
+                           : QString();
+            },
+            [this, i](const QString& text) {
+                auto next = std::get<Formula>(spec()->chain[i]);
+                next.text = text.toStdString();
+                editStage(i, next, tr("Change formula"));
+            });
+        unitField(
+            card, i, [](const Stage& s) { return std::get<Formula>(s).unit; },
+            [](Stage& s, std::string u) { std::get<Formula>(s).unit = std::move(u); });
+    } else if (std::holds_alternative<MovingMean>(stage)) {
+        whole(tr("Samples"), &MovingMean::samples);
+    } else if (std::holds_alternative<ConvertUnit>(stage)) {
+        auto* unit = combo(tr("Unit"), &card);
+        std::string before = rawUnit(spec()->kind);
+        for (std::size_t k = 0; k < i; ++k) before = unitAfter(spec()->chain[k], before);
+        const auto units = compatibleUnits(before);
+        for (const std::string& u : units) unit->addItem(shown(unitText(u)));
+        connect(unit, &QComboBox::activated, this, [this, i, units](int c) {
+            editStage(i, ConvertUnit{units[static_cast<std::size_t>(c)]}, tr("Change unit"));
+        });
+        showers_.push_back([unit, units, i](const SignalSpec& s) {
+            if (i < s.chain.size())
+                if (const auto* c = std::get_if<ConvertUnit>(&s.chain[i]))
+                    unit->setCurrentIndex(
+                        static_cast<int>(std::find(units.begin(), units.end(), c->unit) - units.begin()));
+        });
+        place(card.fields(), labelled(tr("Unit"), unit, &card));
+    } else if (std::holds_alternative<ValidRange>(stage)) {
+        number(tr("From"), &ValidRange::low);
+        number(tr("To"), &ValidRange::high);
+    } else if (std::holds_alternative<PulseCounter>(stage)) {
+        auto* mode = combo(tr("Reads as"), &card);
+        mode->addItems({tr("frequency"), tr("turns a minute"), tr("count")});
+        connect(mode, &QComboBox::activated, this, [this, i](int m) {
+            auto next = std::get<PulseCounter>(spec()->chain[i]);
+            next.mode = static_cast<PulseCounter::Mode>(m);
+            editStage(i, next, tr("Change counter"));
+        });
+        showers_.push_back([mode, i](const SignalSpec& s) {
+            if (i < s.chain.size())
+                if (const auto* c = std::get_if<PulseCounter>(&s.chain[i]))
+                    mode->setCurrentIndex(static_cast<int>(c->mode));
+        });
+        place(card.fields(), labelled(tr("Reads as"), mode, &card));
+        number(tr("Pulses per turn"), &PulseCounter::pulsesPerTurn);
+        number(tr("Silence, s"), &PulseCounter::silenceSeconds);
+        number(tr("Gate, s"), &PulseCounter::gateSeconds);
+    }
+}
+
+void ChainDrawer::addLimits(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Limits"), column->parentWidget());
+    const auto end = [&](const QString& label, std::optional<double> Limits::*member) {
+        auto* field = new Field(label, card);
+        field->setPlaceholderText(tr("none"));
+        connect(field, &Field::taken, this, [this, field, member](const QString& text) {
+            double v = 0;
+            const bool none = text.trimmed().isEmpty();
+            const bool fine = none || parseNumber(text.toStdString(), v);
+            field->markWrong(!fine, fine ? QString() : tr("A number, or nothing for no limit"));
+            if (!fine) return;
+            SignalSpec next = *spec();
+            next.limits.*member = none ? std::nullopt : std::optional(v);
+            if (next.limits.low && next.limits.high && *next.limits.low >= *next.limits.high)
+                return limitsCard_->setWrong(tr("The low limit must be less than the high one."));
+            limitsCard_->setWrong({});
+            edit(tr("Change limits"), std::move(next));
+        });
+        showers_.push_back([field, member](const SignalSpec& s) {
+            field->show(s.limits.*member ? plain(*(s.limits.*member)) : QString());
+        });
+        place(card->fields(), labelled(label, field, card));
+    };
+    end(tr("Low"), &Limits::low);
+    end(tr("High"), &Limits::high);
+    limitsCard_ = card;
+    column->addWidget(card);
+}
+
+void ChainDrawer::addOutput(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Output"), column->parentWidget());
+    const auto number = [&](const QString& label, double OutputSpec::*member) {
+        numberField(
+            *card, label, [member](const SignalSpec& s) { return s.output ? *s.output.*member : 0.0; },
+            [this, card, member](double v) {
+                SignalSpec next = *spec();
+                OutputSpec& o = *next.output;
+                o.*member = v;
+                if (!(o.low < o.high) || o.start < o.low || o.start > o.high || o.safe < o.low || o.safe > o.high)
+                    return card->setWrong(tr("The start and safe values must lie between the lowest and the highest."));
+                card->setWrong({});
+                edit(tr("Change output"), std::move(next));
+            });
+    };
+    if (!isDigital(spec()->kind)) {
+        number(tr("Lowest"), &OutputSpec::low);
+        number(tr("Highest"), &OutputSpec::high);
+    }
+    number(tr("At start"), &OutputSpec::start);
+    number(tr("Safe"), &OutputSpec::safe);
+    card->setSentence(tr("The safe value is applied whenever the bench stops, fails or closes."));
+    column->addWidget(card);
+}
+
+void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
+    const SignalSpec* s = spec();
+    if (!s || i >= s->chain.size()) return;
+    const auto rearranged = [this](const QString& effect, const ChainSpec& chain, std::size_t from) {
+        std::string unit = rawUnit(spec()->kind);
+        for (const Stage& stage : chain) {
+            if (auto checked = checkStage(stage, unit); !checked)
+                return stageCards_[from + 1]->setWrong(shown(checked.error().message));
+            unit = unitAfter(stage, unit);
+        }
+        SignalSpec next = *spec();
+        next.chain = chain;
+        edit(effect, std::move(next));
+    };
+    QMenu menu;
+    menu.addAction(tr("Move up"), this,
+                   [=, this] {
+                       ChainSpec chain = spec()->chain;
+                       std::swap(chain[i], chain[i - 1]);
+                       rearranged(tr("Move stage"), chain, i);
+                   })
+        ->setEnabled(i > 0);
+    menu.addAction(tr("Move down"), this,
+                   [=, this] {
+                       ChainSpec chain = spec()->chain;
+                       std::swap(chain[i], chain[i + 1]);
+                       rearranged(tr("Move stage"), chain, i);
+                   })
+        ->setEnabled(i + 1 < s->chain.size());
+    menu.addSeparator();
+    menu.addAction(tr("Remove stage"), this, [=, this] {
+        ChainSpec chain = spec()->chain;
+        chain.erase(chain.begin() + static_cast<std::ptrdiff_t>(i));
+        rearranged(tr("Remove stage"), chain, i);
+    });
+    menu.exec(at);
+}
+
+void ChainDrawer::refresh(Instant t, bool digits) {
+    const SignalSpec* s = spec();
+    if (!digits || !s || stageCards_.empty()) return;
+    values_ = session_.source().stagesAt(s->id, t);
+    std::string unit = rawUnit(s->kind);
+    double step = 0;
+    for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
+        if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
+        const double v = i < values_.size() ? values_[i] : std::nan("");
+        int decimals = 0;
+        if (unit != "{counts}" && unit != "{pulses}" && !isDigital(s->kind)) {
+            // Four figures or so; of volts as many decimals as the converter's step has.
+            const double size = std::fabs(v);
+            decimals = size < 1 ? 4 : size < 10 ? 3 : size < 100 ? 2 : 1;
+            const auto* volts = i > 0 ? std::get_if<CountsToVolts>(&s->chain[i - 1]) : nullptr;
+            if (volts) step = (volts->high - volts->low) / std::ldexp(1.0, volts->bits);
+            if (unit != "V") step = 0;
+            if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
+        }
+        if (i == s->chain.size() && i > 0 && !isDigital(s->kind)) decimals = std::max(decimals, decimalsOf(*s));
+        stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
+    }
+    if (limitsCard_) {
+        const Reading r = session_.source().at(s->id, t);
+        QString word;
+        switch (verdictOf(s->limits, r.value)) {
+            case Verdict::none:
+                word = tr("none");
+                break;
+            case Verdict::within:
+                word = tr("within");
+                break;
+            case Verdict::low:
+                word = tr("▼ below");
+                break;
+            case Verdict::high:
+                word = tr("▲ above");
+                break;
+        }
+        limitsCard_->setValue(word, {});
+    }
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,83 @@
+#pragma once
+
+#include <QLabel>
+#include <QScrollArea>
+#include <QVBoxLayout>
+#include <vector>
+
+#include "app/session.h"
+
+namespace cruscotto {
+
+/// One stage of the chain on its card: what it is called, its own live value, its fields, and one sentence.
+class StageCard : public QWidget {
+    Q_OBJECT
+public:
+    StageCard(const QString& title, QWidget* parent);
+    void setValue(const QString& number, const QString& unit);
+    void setSentence(const QString& sentence);
+    void setWrong(const QString& why);
+    /// Where the fields go.
+    [[nodiscard]] QVBoxLayout* fields() { return fields_; }
+    [[nodiscard]] QString valueText() const { return number_; }
+
+Q_SIGNALS:
+    void menuAsked(QPoint globalAt);
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    QString title_, number_, unit_;
+    QVBoxLayout* fields_;
+    QLabel* sentence_;
+    QLabel* wrong_;
+    friend class ChainDrawer;
+    class QToolButton* menu_ = nullptr;
+};
+
+/// How the reading of the selected signal is made, stage by stage, each with its own live value and edited in place.
+class ChainDrawer : public QScrollArea {
+    Q_OBJECT
+public:
+    explicit ChainDrawer(Session& session, QWidget* parent = nullptr);
+    void open(const QString& signal);
+    [[nodiscard]] QString signal() const { return signal_; }
+    void refresh(Instant t, bool digits);
+    /// The card of the raw sample is 0, of the first stage 1 ...
+    [[nodiscard]] StageCard* card(int i) const {
+        return i < static_cast<int>(stageCards_.size()) ? stageCards_[static_cast<std::size_t>(i)] : nullptr;
+    }
+
+Q_SIGNALS:
+    void closeAsked();
+
+private:
+    void rebuild();
+    [[nodiscard]] const SignalSpec* spec() const;
+    void edit(const QString& effect, SignalSpec next);
+    void editStage(std::size_t i, const Stage& next, const QString& effect);
+    void addIdentity(QVBoxLayout* column);
+    void addTerminal(QVBoxLayout* column);
+    void addStage(QVBoxLayout* column, std::size_t i);
+    void addLimits(QVBoxLayout* column);
+    void addOutput(QVBoxLayout* column);
+    void addStageFields(StageCard& card, std::size_t i);
+    class Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
+                          std::function<void(const QString&)> take);
+    void numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                     std::function<void(double)> set);
+    void unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
+                   std::function<void(Stage&, std::string)> set);
+    void stageMenu(std::size_t i, QPoint at);
+
+    Session& session_;
+    QString signal_;
+    std::string shape_;  ///< what the cards were built for
+    std::vector<StageCard*> stageCards_;
+    StageCard* limitsCard_ = nullptr;
+    std::vector<std::function<void(const SignalSpec&)>> showers_;
+    std::vector<double> values_;  ///< behind each stage, as last seen
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,326 @@
+#include "app/device_panel.h"
+
+#include <QCheckBox>
+#include <QComboBox>
+#include <QCompleter>
+#include <QPushButton>
+#include <QToolButton>
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "app/fields.h"
+#include "app/theme.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+Json settingsOf(const DeviceSpec& d) {
+    Json j = Json::parse(d.settings.empty() ? "{}" : d.settings, nullptr, false);
+    return j.is_object() ? j : Json::object();
+}
+
+bool hasFault(const Json& settings, const std::string& fault) {
+    if (!settings.contains("faults") || !settings["faults"].is_array()) return false;
+    return std::any_of(settings["faults"].begin(), settings["faults"].end(),
+                       [&](const Json& f) { return f == fault || (f.is_object() && f.value("fault", "") == fault); });
+}
+
+std::string settingText(const Json& settings, const SettingInfo& info) {
+    if (info.key.starts_with("faults/")) return hasFault(settings, info.key.substr(7)) ? "true" : "false";
+    const auto it = settings.find(info.key);
+    if (it == settings.end()) return info.otherwise;
+    return it->is_string() ? it->get<std::string>() : it->dump();
+}
+
+}  // namespace
+
+Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id) {
+    std::vector<std::string> ids;
+    for (const auto& d : bench.devices) ids.push_back(d->id);
+    DeviceSpec device;
+    device.kind = kind.key;
+    device.id = freshId(kind.key, ids);
+    device.name = kind.title.english();
+    Json settings = Json::object();
+    if (kind.key == "serial-line-board") settings["port"] = "/dev/ttyACM0";
+    device.settings = settings.dump();
+    if (id) *id = device.id;
+    return withDevice(bench, device);
+}
+
+DevicePanel::DevicePanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
+    setObjectName("panel");
+    setAccessibleName(tr("Device"));
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFrameShape(QFrame::NoFrame);
+    connect(&session_, &Session::benchChanged, this, [this] {
+        if (!isVisible()) return;
+        if (!session_.bench().device(device_.toStdString()))
+            Q_EMIT closeAsked();
+        else
+            rebuild();
+    });
+}
+
+void DevicePanel::open(const QString& device) {
+    device_ = device;
+    shape_.clear();
+    rebuild();
+}
+
+void DevicePanel::edit(const std::string& key, const std::string& value, SettingInfo::Type type) {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    if (!d) return;
+    DeviceSpec next = *d;
+    Json settings = settingsOf(*d);
+    if (key.starts_with("faults/")) {
+        const std::string fault = key.substr(7);
+        Json kept = Json::array();
+        if (settings.contains("faults") && settings["faults"].is_array())
+            for (const Json& f : settings["faults"])
+                if (!(f == fault || (f.is_object() && f.value("fault", "") == fault))) kept.push_back(f);
+        if (value == "true") kept.push_back(fault);
+        settings["faults"] = kept;
+    } else if (type == SettingInfo::Type::number) {
+        double v = 0;
+        if (!parseNumber(value, v)) {
+            wrong_->setText(tr("A number is expected."));
+            wrong_->show();
+            return;
+        }
+        if (v == std::floor(v) && v >= 0 && v < 1e15)
+            settings[key] = static_cast<std::uint64_t>(v);
+        else
+            settings[key] = v;
+    } else {
+        settings[key] = value;
+    }
+    next.settings = settings.dump();
+    const DeviceKind* kind = deviceKind(next.kind);
+    if (auto checked = kind->check(next.settings); !checked) {
+        wrong_->setText(shown(checked.error().message));
+        wrong_->show();
+        return;
+    }
+    wrong_->hide();
+    session_.edit(tr("Change device"), withDevice(session_.bench(), next));
+}
+
+void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    const QString value = shown(settingText(settingsOf(*d), info));
+    if (info.type == SettingInfo::Type::flag) {
+        auto* box = new QCheckBox(shown(info.label).replace('-', ' '), column->parentWidget());
+        box->setChecked(value == "true");
+        connect(box, &QCheckBox::toggled, this,
+                [this, info](bool on) { edit(info.key, on ? "true" : "false", info.type); });
+        column->addWidget(box);
+        return;
+    }
+    auto* caption = new QLabel(shown(info.label), column->parentWidget());
+    caption->setObjectName("caption");
+    column->addWidget(caption);
+    if (info.type == SettingInfo::Type::choice) {
+        auto* box = new QComboBox(column->parentWidget());
+        box->setAccessibleName(shown(info.label));
+        for (const std::string& c : info.choices) box->addItem(shown(c));
+        box->setCurrentText(value);
+        connect(box, &QComboBox::activated, this,
+                [this, info, box](int) { edit(info.key, box->currentText().toStdString(), info.type); });
+        column->addWidget(box);
+    } else {
+        auto* field = new Field(shown(info.label), column->parentWidget());
+        field->show(value);
+        if (!info.choices.empty()) {
+            QStringList choices;
+            for (const std::string& c : info.choices) choices << shown(c);
+            field->setCompleter(new QCompleter(choices, field));
+        }
+        connect(field, &Field::taken, this, [this, info, field](const QString& text) {
+            field->markWrong(false);
+            edit(info.key, text.trimmed().toStdString(), info.type);
+        });
+        column->addWidget(field);
+    }
+    if (!info.help.empty()) {
+        auto* help = new QLabel(shown(info.help), column->parentWidget());
+        help->setObjectName("muted");
+        help->setWordWrap(true);
+        column->addWidget(help);
+    }
+    column->addSpacing(4);
+}
+
+void DevicePanel::rebuild() {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    if (!d) return;
+    const std::string shape = d->id + d->name + d->settings;
+    if (shape == shape_) return offerTerminals();
+    shape_ = shape;
+    offered_.clear();
+    const DeviceKind* kind = deviceKind(d->kind);
+    auto* content = new QWidget;
+    content->setObjectName("panel");
+    auto* column = new QVBoxLayout(content);
+    column->setContentsMargins(16, 12, 16, 16);
+    column->setSpacing(4);
+    auto* head = new QHBoxLayout;
+    auto* name = new Field(tr("Name of the device"), content);
+    name->setStyleSheet(
+        "font-size: 17px; font-weight: 600; border-color: transparent; padding-left: 0; background: transparent;");
+    name->show(shown(d->name));
+    connect(name, &Field::taken, this, [this, name](const QString& text) {
+        if (text.trimmed().isEmpty()) return name->markWrong(true, tr("A device needs a name"));
+        name->markWrong(false);
+        DeviceSpec next = *session_.bench().device(device_.toStdString());
+        next.name = text.trimmed().toStdString();
+        session_.edit(tr("Rename device"), withDevice(session_.bench(), next));
+    });
+    auto* close = new QToolButton(content);
+    close->setObjectName("quiet");
+    close->setText(QStringLiteral("✕"));
+    close->setAccessibleName(tr("Close"));
+    connect(close, &QToolButton::clicked, this, &DevicePanel::closeAsked);
+    head->addWidget(name, 1);
+    head->addWidget(close);
+    column->addLayout(head);
+    auto* title = new QLabel(kind ? shown(kind->title) : shown(d->kind), content);
+    title->setObjectName("muted");
+    title->setWordWrap(true);
+    column->addWidget(title);
+    status_ = new QLabel(content);
+    status_->setWordWrap(true);
+    column->addSpacing(6);
+    column->addWidget(status_);
+    rejected_ = new QLabel(content);
+    rejected_->setWordWrap(true);
+    rejected_->setObjectName("muted");
+    rejected_->setTextInteractionFlags(Qt::TextSelectableByMouse);
+    column->addWidget(rejected_);
+    column->addSpacing(8);
+    if (kind && !session_.isRun())
+        for (const SettingInfo& info : kind->settings) {
+            if (info.key.starts_with("faults/") && &info != &kind->settings.front() &&
+                !(&info - 1)->key.starts_with("faults/")) {
+                auto* caption = new QLabel(tr("Faults to try"), content);
+                caption->setObjectName("caption");
+                column->addSpacing(8);
+                column->addWidget(caption);
+            }
+            addSetting(column, info);
+        }
+    wrong_ = new QLabel(content);
+    wrong_->setObjectName("wrong");
+    wrong_->setWordWrap(true);
+    wrong_->hide();
+    column->addWidget(wrong_);
+    free_ = new QVBoxLayout;
+    free_->setSpacing(4);
+    column->addSpacing(8);
+    column->addLayout(free_);
+    if (!session_.isRun()) {
+        auto* remove = new QPushButton(tr("Remove this device"), content);
+        connect(remove, &QPushButton::clicked, this,
+                [this] { session_.edit(tr("Remove device"), withoutDevice(session_.bench(), device_.toStdString())); });
+        column->addSpacing(12);
+        column->addWidget(remove, 0, Qt::AlignLeft);
+    }
+    column->addStretch();
+    setWidget(content);
+    refresh(true);
+}
+
+void DevicePanel::offerTerminals() {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    if (!d || !free_ || !session_.engine()) return;
+    const DeviceKind* kind = deviceKind(d->kind);
+    std::vector<TerminalInfo> terminals = kind ? kind->terminals(d->settings) : std::vector<TerminalInfo>{};
+    for (const SeenTerminal& seen : session_.engine()->seenTerminals())
+        if (seen.device == d->id && !isOutput(seen.channel.kind) &&
+            std::none_of(terminals.begin(), terminals.end(),
+                         [&](const TerminalInfo& t) { return t.terminal == seen.channel.terminal; }))
+            terminals.push_back({seen.channel.terminal, seen.channel.kind, seen.channel.type, {}, 0});
+    std::erase_if(terminals, [&](const TerminalInfo& t) {
+        return std::any_of(session_.bench().signals.begin(), session_.bench().signals.end(),
+                           [&](const auto& s) { return s->device == d->id && s->terminal == t.terminal; });
+    });
+    QStringList names;
+    for (const TerminalInfo& t : terminals) names << shown(t.terminal);
+    if (names == offered_) return;
+    offered_ = names;
+    while (QLayoutItem* item = free_->takeAt(0)) {
+        delete item->widget();
+        delete item;
+    }
+    if (terminals.empty()) return;
+    auto* caption = new QLabel(tr("Terminals without a signal"), widget());
+    caption->setObjectName("caption");
+    free_->addWidget(caption);
+    for (const TerminalInfo& t : terminals) {
+        auto* add = new QPushButton(tr("Add %1").arg(shown(t.terminal)), widget());
+        connect(add, &QPushButton::clicked, this,
+                [this, t] { addSignalFor(t.terminal, t.kind, t.type, t.ranges, t.bits); });
+        free_->addWidget(add, 0, Qt::AlignLeft);
+    }
+}
+
+void DevicePanel::addSignalFor(const std::string& terminal, ChannelKind kind, SampleType type,
+                               const std::vector<Scale>& ranges, int bits) {
+    std::vector<std::string> ids;
+    for (const auto& s : session_.bench().signals) ids.push_back(s->id);
+    SignalSpec s;
+    s.device = device_.toStdString();
+    s.terminal = terminal;
+    s.kind = kind;
+    s.name = terminal;
+    s.tag = terminal.substr(0, 3);
+    s.id = freshId(terminal, ids);
+    s.colour = static_cast<int>(ids.size() % 8);
+    if (kind == ChannelKind::analogInput && !ranges.empty()) {
+        s.range = ranges.back();
+        s.chain = {CountsToVolts{bits, ranges.back().low, ranges.back().high, CountsToVolts::Coding::twosComplement}};
+        s.scale = ranges.back();
+    } else if (kind == ChannelKind::analogInput && type == SampleType::float64) {
+        s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
+    } else if (kind == ChannelKind::counterInput) {
+        s.chain = {PulseCounter{}};
+    }
+    if (isOutput(kind)) s.output = OutputSpec{0, isDigital(kind) ? 1.0 : 10.0, 0, 0};
+    const QString id = shown(s.id);
+    session_.edit(tr("Add signal"), withSignal(session_.bench(), std::move(s)));
+    Q_EMIT signalAdded(id);
+}
+
+void DevicePanel::refresh(bool digits) {
+    if (!digits || !status_) return;
+    if (!session_.engine()) {
+        status_->setText(tr("Recorded; nothing is measured now."));
+        rejected_->hide();
+        return;
+    }
+    const auto statuses = session_.engine()->deviceStatus();
+    const auto it = statuses.find(device_.toStdString());
+    if (it == statuses.end()) return;
+    const DeviceStatus& s = it->second;
+    status_->setText(shown(s.sentence));
+    QString text;
+    if (s.bytes) text = tr("%1 bytes, %2 lines, %3 skipped.").arg(s.bytes).arg(s.lines).arg(s.rejected);
+    for (auto r = s.lastRejected.rbegin(); r != s.lastRejected.rend() && r - s.lastRejected.rbegin() < 5; ++r) {
+        QString bytes;
+        for (const char c : r->bytes.substr(0, 60))
+            bytes += c >= 32 && c < 127 ? QString(QLatin1Char(c))
+                                        : QString("\\x%1").arg(static_cast<unsigned char>(c), 2, 16, QLatin1Char('0'));
+        text += "\n" + QString("“%1”: %2").arg(bytes, shown(r->reason));
+    }
+    rejected_->setTextFormat(Qt::PlainText);
+    rejected_->setText(text);
+    rejected_->setVisible(!text.isEmpty());
+    offerTerminals();
+}
+
+}  // namespace cruscotto

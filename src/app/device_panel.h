@@ -1,0 +1,45 @@
+#pragma once
+
+#include <QLabel>
+#include <QScrollArea>
+#include <QVBoxLayout>
+
+#include "app/session.h"
+
+namespace cruscotto {
+
+/// One device: how it stands with its link, its settings, the lines that did not fit, and the terminals that no signal
+/// uses yet. Built from what the device's kind says of itself.
+class DevicePanel : public QScrollArea {
+    Q_OBJECT
+public:
+    explicit DevicePanel(Session& session, QWidget* parent = nullptr);
+    void open(const QString& device);
+    void refresh(bool digits);
+
+Q_SIGNALS:
+    void closeAsked();
+    void signalAdded(const QString& signal);
+
+private:
+    void rebuild();
+    void addSetting(QVBoxLayout* column, const SettingInfo& info);
+    void addSignalFor(const std::string& terminal, ChannelKind kind, SampleType type, const std::vector<Scale>& ranges,
+                      int bits);
+    void edit(const std::string& key, const std::string& value, SettingInfo::Type type);
+    void offerTerminals();
+
+    Session& session_;
+    QString device_;
+    std::string shape_;
+    QLabel* status_ = nullptr;
+    QLabel* rejected_ = nullptr;
+    QLabel* wrong_ = nullptr;
+    QVBoxLayout* free_ = nullptr;
+    QStringList offered_;
+};
+
+/// The bench with one more device of a kind, with settings as they are when nothing is said.
+Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id);
+
+}  // namespace cruscotto

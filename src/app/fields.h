@@ -1,0 +1,30 @@
+#pragma once
+
+#include <QLineEdit>
+#include <QString>
+#include <functional>
+
+namespace cruscotto {
+
+/// A number or a text in a form: taken on Return or on leaving, put back on Escape, marked while it is wrong. What is
+/// being typed is never overwritten by show().
+class Field : public QLineEdit {
+    Q_OBJECT
+public:
+    Field(const QString& accessibleName, QWidget* parent = nullptr);
+    void show(const QString& text);
+    void markWrong(bool wrong, const QString& why = {});
+
+Q_SIGNALS:
+    void taken(const QString& text);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+    void focusOutEvent(QFocusEvent* event) override;
+
+private:
+    void take();
+    QString shown_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,483 @@
+#include "app/main_window.h"
+
+#include <QApplication>
+#include <QCloseEvent>
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QInputDialog>
+#include <QKeyEvent>
+#include <QMessageBox>
+#include <QScreen>
+#include <QSettings>
+#include <QVBoxLayout>
+
+#include "app/csv_job.h"
+#include "app/theme.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+namespace {
+constexpr int frameMs = 16;
+constexpr int digitsMs = 200;
+}  // namespace
+
+MainWindow::MainWindow()
+    : status_(new StatusLine(session_)),
+      notice_(new QLabel),
+      noticeBar_(new QWidget),
+      splitter_(new QSplitter(Qt::Horizontal)),
+      list_(new SignalList(session_)),
+      page_(new PageView(session_)),
+      side_(new QStackedWidget),
+      drawer_(new ChainDrawer(session_)),
+      device_(new DevicePanel(session_)),
+      ribbon_(new Ribbon(session_)) {
+    setWindowTitle("Cruscotto");
+    setFocusPolicy(Qt::ClickFocus);
+    auto* central = new QWidget;
+    auto* column = new QVBoxLayout(central);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(0);
+    column->addWidget(status_);
+    noticeBar_->setObjectName("panel");
+    auto* bar = new QHBoxLayout(noticeBar_);
+    bar->setContentsMargins(16, 6, 12, 6);
+    notice_->setWordWrap(true);
+    notice_->setTextFormat(Qt::PlainText);
+    auto* dismiss = new QPushButton(tr("Dismiss"));
+    dismiss->setObjectName("quiet");
+    connect(dismiss, &QPushButton::clicked, this, [this] { notice({}); });
+    bar->addWidget(notice_, 1);
+    bar->addWidget(dismiss);
+    noticeBar_->hide();
+    column->addWidget(noticeBar_);
+    side_->addWidget(drawer_);
+    side_->addWidget(device_);
+    side_->hide();
+    splitter_->addWidget(list_);
+    splitter_->addWidget(page_);
+    splitter_->addWidget(side_);
+    splitter_->setHandleWidth(1);
+    splitter_->setChildrenCollapsible(false);
+    splitter_->setStretchFactor(1, 1);
+    list_->setMinimumWidth(200);
+    page_->setMinimumWidth(400);
+    side_->setMinimumWidth(280);
+    splitter_->setSizes({264, 1016, 320});
+    column->addWidget(splitter_, 1);
+    column->addWidget(ribbon_);
+    setCentralWidget(central);
+    actionList_ = new ActionList(central);
+    QWidget* const order[] = {status_->menuButton(),    status_->recordButton(), list_, page_, side_, ribbon_,
+                              status_->actionsButton(), status_->themeButton()};
+    for (std::size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
+
+    makeActions();
+    makeMenu();
+    connect(list_, &SignalList::chainAsked, this, &MainWindow::openChain);
+    connect(list_, &SignalList::deviceAsked, this, &MainWindow::openDevice);
+    connect(page_, &PageView::chainAsked, this, &MainWindow::openChain);
+    connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
+    connect(page_, &PageView::menuAsked, this, &MainWindow::tileMenu);
+    connect(drawer_, &ChainDrawer::closeAsked, this, &MainWindow::closeSide);
+    connect(device_, &DevicePanel::closeAsked, this, &MainWindow::closeSide);
+    connect(device_, &DevicePanel::signalAdded, this, &MainWindow::openChain);
+    connect(&session_, &Session::benchChanged, this, &MainWindow::updateActions);
+    connect(&session_, &Session::sourceChanged, this, [this] {
+        closeSide();
+        notice({});
+    });
+    connect(&session_, &Session::failed, this, &MainWindow::notice);
+    connect(&session_, &Session::noticed, this, &MainWindow::notice);
+    connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);
+    connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
+
+    resize(1280, 800);
+
+    connect(&clock_, &QTimer::timeout, this, &MainWindow::tick);
+    clock_.setTimerType(Qt::PreciseTimer);
+    clock_.start(frameMs);
+    sinceDigits_.start();
+}
+
+// The views look at the session until they are gone; members go before children do.
+MainWindow::~MainWindow() {
+    clock_.stop();
+    delete takeCentralWidget();
+}
+
+void MainWindow::restoreSettings() {
+    const QSettings settings;
+    restoreGeometry(settings.value("window/geometry").toByteArray());
+    splitter_->restoreState(settings.value("window/splitter").toByteArray());
+}
+
+QAction* MainWindow::add(const QString& key, const QString& group, const QString& text, const QKeySequence& shortcut,
+                         std::function<void()> what) {
+    auto* action = new QAction(text, this);
+    action->setShortcut(shortcut);
+    action->setData(group);
+    connect(action, &QAction::triggered, this, [what] { what(); });
+    addAction(action);
+    actions_[key] = action;
+    order_ << key;
+    return action;
+}
+
+void MainWindow::makeActions() {
+    const QString bench = tr("Bench"), run = tr("Run"), time = tr("Time"), tile = tr("Tile"), pages = tr("Page"),
+                  view = tr("View"), editing = tr("Edit");
+    add("open", bench, tr("Open a bench or run…"), QKeySequence::Open, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, tr("Open"), session_.runFolder(),
+                                                          tr("Benches and runs (*.bench *.run)"));
+        if (!path.isEmpty() && mayLeave()) openFile(path);
+    });
+    add("example-pump", bench, tr("Open a copy of the example: pump bench"), {}, [this] {
+        if (mayLeave()) openExample("pump-bench");
+    });
+    add("example-beehive", bench, tr("Open a copy of the example: beehive board"), {}, [this] {
+        if (mayLeave()) openExample("beehive");
+    });
+    add("new", bench, tr("New empty bench"), QKeySequence::New, [this] {
+        if (!mayLeave()) return;
+        Bench empty;
+        empty.name = tr("New bench").toStdString();
+        empty.pages.push_back(std::make_shared<const PageSpec>(PageSpec{"page", tr("Page 1").toStdString(), {}, {}}));
+        session_.openBenchDocument(std::move(empty));
+    });
+    add("save", bench, tr("Save the bench"), QKeySequence::Save, [this] { save(false); });
+    add("save-as", bench, tr("Save the bench as…"), QKeySequence::SaveAs, [this] { save(true); });
+    add("rename", bench, tr("Rename the bench…"), {}, [this] {
+        bool fine = false;
+        const QString name = QInputDialog::getText(this, tr("Rename the bench"), tr("Name"), QLineEdit::Normal,
+                                                   shown(session_.bench().name), &fine);
+        if (!fine || name.trimmed().isEmpty()) return;
+        Bench next = session_.bench();
+        next.name = name.trimmed().toStdString();
+        session_.edit(tr("Rename bench"), std::move(next));
+    });
+    for (const DeviceKind& kind : deviceKinds())
+        add("add-" + shown(kind.key), bench, tr("Add a device: %1").arg(shown(kind.title)), {}, [this, &kind] {
+            std::string id;
+            session_.edit(tr("Add device"), withNewDevice(session_.bench(), kind, &id));
+            openDevice(shown(id));
+        });
+    add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });
+
+    add("undo", editing, tr("Undo"), QKeySequence::Undo, [this] { session_.undoStack().undo(); });
+    add("redo", editing, tr("Redo"), QKeySequence::Redo, [this] { session_.undoStack().redo(); });
+
+    add("record", run, tr("Record"), QKeySequence("Ctrl+R"), [this] { toggleRecording(); });
+    add("mark", run, tr("Set a mark"), QKeySequence("Ctrl+M"), [this] {
+        if (!session_.engine()) return;
+        const auto n = session_.marks().size() + 1;
+        session_.engine()->mark(session_.shownAt(), tr("Mark %1").arg(n).toStdString());
+        ribbon_->refresh(true);
+    });
+    add("open-last-run", run, tr("Open the last run"), QKeySequence("Ctrl+L"), [this] {
+        if (session_.lastRun().isEmpty())
+            return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
+        if (mayLeave()) openFile(session_.lastRun());
+    });
+    add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"), [this] { exportCsvFile(); });
+
+    add("live", time, tr("Back to the newest"), QKeySequence("End"), [this] { session_.cursor().goToEnd(); });
+    add("window-longer", time, tr("Show more time"), QKeySequence("Ctrl+-"),
+        [this] { session_.cursor().setWindow(seconds(session_.cursor().window().seconds() * 2)); });
+    add("window-shorter", time, tr("Show less time"), QKeySequence("Ctrl++"),
+        [this] { session_.cursor().setWindow(seconds(session_.cursor().window().seconds() / 2)); });
+    add("window-all", time, tr("Show all the time there is"), QKeySequence("Ctrl+0"), [this] {
+        const Span all = session_.source().extent();
+        session_.cursor().setWindow(session_.end() - all.from);
+    });
+
+    const std::initializer_list<std::pair<TileKind, QString>> kinds{{TileKind::dial, tr("a dial")},
+                                                                    {TileKind::column, tr("a column")},
+                                                                    {TileKind::number, tr("a number")},
+                                                                    {TileKind::state, tr("a state")},
+                                                                    {TileKind::trace, tr("a trace")}};
+    int key = 1;
+    for (const auto& [kind, name] : kinds)
+        add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(name),
+            QKeySequence(QString("Alt+%1").arg(key++)), [this, kind = kind] { page_->showSelectedAs(kind); });
+    add("as-control", tile, tr("Show as a control"), {}, [this] { page_->showSelectedAs(TileKind::control); });
+    add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
+    add("learn", tile, tr("Learn the range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
+        [this] { page_->toggleLearning(); });
+    add("chain", tile, tr("Open the chain"), QKeySequence("Ctrl+Return"), [this] {
+        if (Tile* t = page_->selected(); t && !t->spec().signals.empty())
+            openChain(shown(t->spec().signals.front()));
+        else if (!list_->currentSignal().isEmpty())
+            openChain(list_->currentSignal());
+    });
+    add("remove", tile, tr("Remove the tile"), QKeySequence("Del"), [this] { page_->removeSelected(); });
+    add("move-left", tile, tr("Move left"), QKeySequence("Ctrl+Left"), [this] { page_->moveSelected(-1, 0); });
+    add("move-right", tile, tr("Move right"), QKeySequence("Ctrl+Right"), [this] { page_->moveSelected(1, 0); });
+    add("move-up", tile, tr("Move up"), QKeySequence("Ctrl+Up"), [this] { page_->moveSelected(0, -1); });
+    add("move-down", tile, tr("Move down"), QKeySequence("Ctrl+Down"), [this] { page_->moveSelected(0, 1); });
+    add("narrower", tile, tr("Narrower"), QKeySequence("Ctrl+Shift+Left"), [this] { page_->resizeSelected(-1, 0); });
+    add("wider", tile, tr("Wider"), QKeySequence("Ctrl+Shift+Right"), [this] { page_->resizeSelected(1, 0); });
+    add("lower", tile, tr("Less high"), QKeySequence("Ctrl+Shift+Up"), [this] { page_->resizeSelected(0, -1); });
+    add("higher", tile, tr("Higher"), QKeySequence("Ctrl+Shift+Down"), [this] { page_->resizeSelected(0, 1); });
+
+    add("put", pages, tr("Put the signal on the page"), QKeySequence("Ctrl+D"),
+        [this] { page_->addSignal(list_->currentSignal()); });
+    add("to-ribbon", pages, tr("Show the signal on the ribbon"), {}, [this] {
+        if (list_->currentSignal().isEmpty()) return;
+        Bench next = session_.bench();
+        next.ribbonSignal = list_->currentSignal().toStdString();
+        session_.edit(tr("Change ribbon"), std::move(next));
+        ribbon_->refresh(true);
+    });
+    add("remove-signal", pages, tr("Remove the signal from the bench"), {}, [this] {
+        if (!list_->currentSignal().isEmpty())
+            session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), list_->currentSignal().toStdString()));
+    });
+    add("page-new", pages, tr("Add a page"), QKeySequence("Ctrl+T"), [this] { page_->addPage(); });
+    add("page-rename", pages, tr("Rename the page…"), QKeySequence("F2"), [this] { page_->renamePage(); });
+    add("page-remove", pages, tr("Remove the page"), {}, [this] { page_->removePage(); });
+    add("page-next", pages, tr("Next page"), QKeySequence("Ctrl+PgDown"), [this] { page_->stepPage(1); });
+    add("page-previous", pages, tr("Previous page"), QKeySequence("Ctrl+PgUp"), [this] { page_->stepPage(-1); });
+
+    add("actions", view, tr("All actions"), QKeySequence("Ctrl+K"), [this] { showActions(); });
+    add("theme", view, tr("Day or night"), QKeySequence("Ctrl+Shift+N"), [this] { setNight(!theme().night); });
+    add("full", view, tr("Full screen"), QKeySequence("F11"),
+        [this] { setWindowState(windowState() ^ Qt::WindowFullScreen); });
+    add("focus-list", view, tr("Go to the signals"), QKeySequence("F6"), [this] { list_->setFocus(); });
+    add("focus-ribbon", view, tr("Go to the ribbon"), QKeySequence("F7"), [this] { ribbon_->setFocus(); });
+
+    connect(status_->recordButton(), &QPushButton::clicked, this, &MainWindow::toggleRecording);
+    connect(status_->themeButton(), &QToolButton::clicked, this, [this] { setNight(!theme().night); });
+    connect(status_->actionsButton(), &QToolButton::clicked, this, &MainWindow::showActions);
+}
+
+void MainWindow::makeMenu() {
+    auto* menu = new QMenu(this);
+    QMap<QString, QMenu*> groups;
+    for (const QString& key : order_) {
+        QAction* a = actions_[key];
+        const QString group = a->data().toString();
+        if (!groups.contains(group)) groups[group] = menu->addMenu(group);
+        groups[group]->addAction(a);
+    }
+    status_->menuButton()->setMenu(menu);
+}
+
+void MainWindow::updateActions() {
+    const Tile* t = page_->selected();
+    const QUndoStack& undo = session_.undoStack();
+    actions_["undo"]->setEnabled(undo.canUndo());
+    actions_["undo"]->setText(undo.canUndo() ? tr("Undo: %1").arg(undo.undoText()) : tr("Undo"));
+    actions_["redo"]->setEnabled(undo.canRedo());
+    actions_["redo"]->setText(undo.canRedo() ? tr("Redo: %1").arg(undo.redoText()) : tr("Redo"));
+    for (const QString& key : order_)
+        if (actions_[key]->data().toString() == tr("Tile") && key != "chain") actions_[key]->setEnabled(t);
+    const SignalSpec* first =
+        t && !t->spec().signals.empty() ? session_.bench().signal(t->spec().signals.front()) : nullptr;
+    actions_["as-control"]->setEnabled(first && isOutput(first->kind));
+    actions_["as-state"]->setEnabled(first && isDigital(first->kind));
+    actions_["as-dial"]->setEnabled(first && !isDigital(first->kind));
+    actions_["as-column"]->setEnabled(first && !isDigital(first->kind));
+    actions_["fit"]->setEnabled(t && t->hasScale());
+    actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
+    actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
+                                                  : tr("Learn the range from now until I say stop"));
+    actions_["record"]->setEnabled(session_.engine());
+    actions_["mark"]->setEnabled(session_.engine());
+    actions_["live"]->setEnabled(!session_.cursor().atEnd());
+    for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
+    setWindowTitle(shown(session_.bench().name) + (session_.isRun() ? tr(" (run)") : QString()) + " – Cruscotto");
+}
+
+void MainWindow::openFile(const QString& path) {
+    if (path.endsWith(".run")) return session_.openRun(path);
+    // What cannot be written to is opened as a copy: an example, or somebody else's bench.
+    if (auto opened = session_.openBench(path, !QFileInfo(path).isWritable()); !opened)
+        notice(shown(opened.error().message));
+    else if (remember_)
+        QSettings().setValue("last/bench", QFileInfo(path).absoluteFilePath());
+}
+
+void MainWindow::openExample(const QString& name) {
+    if (auto opened = session_.openBench(":/examples/" + name + ".bench", true); !opened)
+        notice(shown(opened.error().message));
+}
+
+void MainWindow::tick() {
+    session_.poll();
+    if (!isVisible() || isMinimized()) return;
+    const bool digits = sinceDigits_.elapsed() >= digitsMs;
+    if (digits) sinceDigits_.restart();
+    frame(digits);
+}
+
+void MainWindow::frame(bool digits) {
+    const Instant t = session_.shownAt();
+    page_->refresh(t, digits);
+    list_->refresh(t, digits);
+    status_->refresh(digits);
+    ribbon_->refresh(digits);
+    if (side_->isVisible()) {
+        if (side_->currentWidget() == drawer_)
+            drawer_->refresh(t, digits);
+        else
+            device_->refresh(digits);
+    }
+}
+
+void MainWindow::notice(const QString& sentence) {
+    notice_->setText(sentence);
+    noticeBar_->setVisible(!sentence.isEmpty());
+}
+
+void MainWindow::toggleRecording() {
+    Engine* engine = session_.engine();
+    if (!engine) return;
+    if (engine->recording().active) {
+        const RecordingStatus done = session_.stopRecording();
+        notice(done.problem.empty()
+                   ? tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path))
+                   : shown(done.problem));
+    } else {
+        auto started = session_.startRecording(session_.runFolder());
+        notice(started ? QString() : shown(started.error().message));
+    }
+    status_->refresh(true);
+}
+
+void MainWindow::exportCsvFile() {
+    if (session_.engine() && session_.engine()->recording().active)
+        return notice(tr("Stop the recording first; then its run can be exported."));
+    if (session_.lastRun().isEmpty()) return notice(tr("There is no run to export. Record one, or open one."));
+    const QFileInfo run(session_.lastRun());
+    const QString path = QFileDialog::getSaveFileName(
+        this, tr("Export to CSV"), run.absolutePath() + "/" + run.completeBaseName() + ".csv", tr("CSV (*.csv)"));
+    if (path.isEmpty()) return;
+    auto* job = new CsvJob(run.absoluteFilePath(), path, this);
+    auto* cancel = new QPushButton(tr("Cancel the export"));
+    noticeBar_->layout()->addWidget(cancel);
+    connect(cancel, &QPushButton::clicked, job, &CsvJob::cancel);
+    connect(job, &CsvJob::progressed, this, [this](int percent) { notice(tr("Exporting… %1 %").arg(percent)); });
+    connect(job, &CsvJob::finished, this, [this, cancel](const QString& sentence) {
+        cancel->deleteLater();
+        notice(sentence);
+    });
+}
+
+bool MainWindow::save(bool askName) {
+    QString path = session_.path();
+    if (askName || path.isEmpty()) {
+        path = QFileDialog::getSaveFileName(
+            this, tr("Save the bench"),
+            session_.runFolder() + "/" + shown(freshId(session_.bench().name, {})) + ".bench", tr("Benches (*.bench)"));
+        if (path.isEmpty()) return false;
+        if (!path.endsWith(".bench")) path += ".bench";
+    }
+    if (auto saved = session_.save(path); !saved) {
+        notice(shown(saved.error().message));
+        return false;
+    }
+    if (remember_) QSettings().setValue("last/bench", path);
+    notice(tr("Saved as %1.").arg(path));
+    return true;
+}
+
+bool MainWindow::mayLeave() {
+    const bool recording = session_.engine() && session_.engine()->recording().active;
+    if (recording) {
+        QMessageBox box(QMessageBox::NoIcon, tr("A recording is going on"),
+                        tr("Leaving ends the recording. What was recorded is kept."), QMessageBox::NoButton, this);
+        QPushButton* stay = box.addButton(tr("Go on recording"), QMessageBox::RejectRole);
+        box.addButton(tr("End it and leave"), QMessageBox::AcceptRole);
+        box.setDefaultButton(stay);
+        box.exec();
+        if (box.clickedButton() == stay) return false;
+    }
+    if (session_.unsaved() && !session_.isRun()) {
+        QMessageBox box(QMessageBox::NoIcon, tr("Unsaved changes"),
+                        tr("The bench \"%1\" has changes that are not saved.").arg(shown(session_.bench().name)),
+                        QMessageBox::NoButton, this);
+        QPushButton* keep = box.addButton(tr("Save"), QMessageBox::AcceptRole);
+        QPushButton* drop = box.addButton(tr("Leave without saving"), QMessageBox::DestructiveRole);
+        box.addButton(tr("Stay"), QMessageBox::RejectRole);
+        box.setDefaultButton(keep);
+        box.exec();
+        if (box.clickedButton() == keep) return save(false);
+        return box.clickedButton() == drop;
+    }
+    return true;
+}
+
+void MainWindow::openChain(const QString& signal) {
+    side_->setCurrentWidget(drawer_);
+    side_->show();
+    drawer_->open(signal);
+    list_->select(signal);
+}
+
+void MainWindow::openDevice(const QString& device) {
+    side_->setCurrentWidget(device_);
+    side_->show();
+    device_->open(device);
+}
+
+void MainWindow::closeSide() {
+    side_->hide();
+    page_->setFocus();
+}
+
+void MainWindow::showActions() {
+    QList<QAction*> all;
+    for (const QString& key : order_)
+        if (key != "actions") all << actions_[key];
+    actionList_->open(all);
+}
+
+void MainWindow::setNight(bool night) {
+    applyTheme(night);
+    if (remember_) QSettings().setValue("window/night", night);
+    status_->refresh(true);
+    update();
+}
+
+void MainWindow::tileMenu(QPoint at) {
+    QMenu menu;
+    QMenu* as = menu.addMenu(tr("Show as"));
+    for (const char* key : {"as-dial", "as-column", "as-number", "as-state", "as-trace", "as-control"})
+        if (actions_[key]->isEnabled()) as->addAction(actions_[key]);
+    menu.addSeparator();
+    for (const char* key : {"fit", "learn", "chain"}) menu.addAction(actions_[key]);
+    menu.addSeparator();
+    menu.addAction(actions_["remove"]);
+    menu.exec(at);
+}
+
+void MainWindow::closeWithoutAsking() {
+    asked_ = true;
+    close();
+}
+
+void MainWindow::closeEvent(QCloseEvent* event) {
+    if (!asked_ && !mayLeave()) return event->ignore();
+    if (remember_) {
+        QSettings settings;
+        settings.setValue("window/geometry", saveGeometry());
+        settings.setValue("window/splitter", splitter_->saveState());
+    }
+    clock_.stop();
+    if (session_.engine()) session_.engine()->stop();
+    event->accept();
+}
+
+void MainWindow::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && side_->isVisible()) return closeSide();
+    QMainWindow::keyPressEvent(event);
+}
+
+void MainWindow::resizeEvent(QResizeEvent* event) {
+    QMainWindow::resizeEvent(event);
+    actionList_->hide();
+}
+
+}  // namespace cruscotto

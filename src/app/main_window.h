@@ -1,0 +1,94 @@
+#pragma once
+
+#include <QElapsedTimer>
+#include <QMainWindow>
+#include <QMenu>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QTimer>
+
+#include "app/action_list.h"
+#include "app/chain_drawer.h"
+#include "app/device_panel.h"
+#include "app/page_view.h"
+#include "app/ribbon.h"
+#include "app/session.h"
+#include "app/signal_list.h"
+#include "app/status_line.h"
+
+namespace cruscotto {
+
+/// The one window: puts the views together, holds the actions, and is the frame clock that drives them.
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+public:
+    MainWindow();
+    ~MainWindow() override;
+
+    /// Opens a .bench or .run; what cannot be opened is said in the notice.
+    void openFile(const QString& path);
+    void openExample(const QString& name);
+    [[nodiscard]] Session& session() { return session_; }
+    [[nodiscard]] PageView& page() { return *page_; }
+    [[nodiscard]] SignalList& signalList() { return *list_; }
+    [[nodiscard]] ChainDrawer& drawer() { return *drawer_; }
+    [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
+    [[nodiscard]] StatusLine& status() { return *status_; }
+    [[nodiscard]] ActionList& actionList() { return *actionList_; }
+    [[nodiscard]] QString noticeText() const { return notice_->text(); }
+    [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
+    /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
+    void frame(bool digits);
+    void stopClock() { clock_.stop(); }
+    void openChain(const QString& signal);
+    void showActions();
+    void setNight(bool night);
+    /// Nobody is asked about unsaved changes; for pictures, tests and signals from outside.
+    void closeWithoutAsking();
+    /// Settings are neither read nor written from now on; for pictures and tests.
+    void forgetSettings() { remember_ = false; }
+    void restoreSettings();
+
+protected:
+    void closeEvent(QCloseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+
+private:
+    QAction* add(const QString& key, const QString& group, const QString& text, const QKeySequence& shortcut,
+                 std::function<void()> what);
+    void makeActions();
+    void makeMenu();
+    void updateActions();
+    void tick();
+    void notice(const QString& sentence);
+    void toggleRecording();
+    void exportCsvFile();
+    bool save(bool askName);
+    /// True if nothing is lost by going on: saved, or the person said so.
+    bool mayLeave();
+    void closeSide();
+    void openDevice(const QString& device);
+    void tileMenu(QPoint at);
+
+    Session session_;
+    StatusLine* status_;
+    QLabel* notice_;
+    QWidget* noticeBar_;
+    QSplitter* splitter_;
+    SignalList* list_;
+    PageView* page_;
+    QStackedWidget* side_;
+    ChainDrawer* drawer_;
+    DevicePanel* device_;
+    Ribbon* ribbon_;
+    ActionList* actionList_;
+    QTimer clock_;
+    QElapsedTimer sinceDigits_;
+    QMap<QString, QAction*> actions_;
+    QStringList order_;
+    bool asked_ = false;
+    bool remember_ = true;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,402 @@
+#include "app/page_view.h"
+
+#include <QDragEnterEvent>
+#include <QInputDialog>
+#include <QMimeData>
+#include <QPainter>
+#include <cmath>
+
+#include "app/theme.h"
+#include "app/tiles/trace_tile.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+namespace {
+constexpr int tabsHeight = 36;
+constexpr int side = 8;
+
+std::vector<std::string> tileIds(const PageSpec& page) {
+    std::vector<std::string> ids;
+    for (const TileSpec& t : page.tiles) ids.push_back(t.id);
+    return ids;
+}
+}  // namespace
+
+TileSpec suitableTile(const SignalSpec& s) {
+    TileSpec t;
+    t.signals = {s.id};
+    if (isOutput(s.kind)) {
+        t.kind = TileKind::control;
+        t.w = 3;
+        t.h = isDigital(s.kind) ? 1 : 2;
+    } else if (isDigital(s.kind)) {
+        t.kind = TileKind::state;
+        t.w = 3;
+        t.h = 2;
+    } else {
+        t.kind = TileKind::number;
+        t.w = 3;
+        t.h = 1;
+    }
+    return t;
+}
+
+PageView::PageView(Session& session, QWidget* parent) : QWidget(parent), session_(session), tabs_(new QTabBar(this)) {
+    setObjectName("page");
+    setAttribute(Qt::WA_OpaquePaintEvent);
+    setAcceptDrops(true);
+    setAccessibleName(tr("Page"));
+    tabs_->setDrawBase(false);
+    tabs_->setExpanding(false);
+    tabs_->setAccessibleName(tr("Pages"));
+    connect(tabs_, &QTabBar::currentChanged, this, [this](int i) {
+        if (i >= 0) showPage(tabs_->tabData(i).toString());
+    });
+    connect(tabs_, &QTabBar::tabBarDoubleClicked, this, &PageView::renamePage);
+    connect(&session_, &Session::benchChanged, this, &PageView::take);
+}
+
+const PageSpec* PageView::pageSpec() const {
+    return session_.bench().page(page_.toStdString());
+}
+
+void PageView::take() {
+    if (!pageSpec()) page_ = session_.bench().pages.empty() ? QString() : shown(session_.bench().pages.front()->id);
+    rebuildTabs();
+    const PageSpec* page = pageSpec();
+    std::vector<std::unique_ptr<Tile>> next;
+    if (page) {
+        for (const TileSpec& spec : page->tiles) {
+            const auto old = std::find_if(tiles_.begin(), tiles_.end(), [&](const auto& t) {
+                return t && t->spec().id == spec.id && t->spec().kind == spec.kind;
+            });
+            std::unique_ptr<Tile> tile;
+            if (old != tiles_.end()) {
+                tile = std::move(*old);
+            } else {
+                tile = Tile::make(spec.kind, session_, this);
+                connectTile(*tile);
+                tile->setVisible(true);
+            }
+            tile->setSpec(spec);
+            next.push_back(std::move(tile));
+        }
+    }
+    tiles_ = std::move(next);
+    if (!tile(selected_)) selected_.clear();
+    layOut();
+    for (const auto& t : tiles_) {
+        t->setSelected(t->spec().id == selected_.toStdString());
+        t->refresh(session_.shownAt(), true);
+    }
+    Q_EMIT selectionChanged();
+}
+
+void PageView::connectTile(Tile& tile) {
+    const auto id = [&tile] { return shown(tile.spec().id); };
+    connect(&tile, &Tile::chosen, this, [this, id] { select(id()); });
+    connect(&tile, &Tile::chainAsked, this, &PageView::chainAsked);
+    connect(&tile, &Tile::menuAsked, this, &PageView::menuAsked);
+    connect(&tile, &Tile::scaleTyped, this, [this, &tile](const QString& unit, Scale scale, const QString& effect) {
+        TileSpec next = tile.spec();
+        next.scales[unit.toStdString()] = scale;
+        editTile(next, effect, effect == tr("Zoom scale") ? "zoom " + shown(next.id) : QString());
+    });
+    const auto begin = [this, &tile, id](QPoint at, bool resize) {
+        const TileSpec& s = tile.spec();
+        drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}};
+        ghost_ = drag_->cells;
+        tile.raise();
+        update();
+    };
+    connect(&tile, &Tile::moveBegan, this, [begin](QPoint at) { begin(at, false); });
+    connect(&tile, &Tile::resizeBegan, this, [begin](QPoint at) { begin(at, true); });
+    connect(&tile, &Tile::moved, this, [this, &tile](QPoint at) {
+        if (!drag_) return;
+        const QPoint delta = at - drag_->from;
+        const QRect now = cellRect(drag_->cells.x(), drag_->cells.y(), drag_->cells.width(), drag_->cells.height());
+        const QRect one = cellRect(0, 0, 1, 1);
+        const int dx = static_cast<int>(std::lround(static_cast<double>(delta.x()) / one.width()));
+        const int dy = static_cast<int>(std::lround(static_cast<double>(delta.y()) / one.height()));
+        QRect to = drag_->cells;
+        if (drag_->resize) {
+            to.setWidth(std::clamp(to.width() + dx, 1, pageColumns - to.x()));
+            to.setHeight(std::max(1, to.height() + dy));
+            tile.resize(std::max(40, now.width() + delta.x()), std::max(40, now.height() + delta.y()));
+        } else {
+            to.moveTo(std::clamp(to.x() + dx, 0, pageColumns - to.width()), std::max(0, to.y() + dy));
+            tile.move(now.topLeft() + delta);
+        }
+        if (to != ghost_) {
+            ghost_ = to;
+            update();
+        }
+    });
+    connect(&tile, &Tile::moveEnded, this, &PageView::endDrag);
+}
+
+void PageView::endDrag() {
+    if (!drag_) return;
+    const Drag drag = *drag_;
+    const QRect to = ghost_;
+    drag_.reset();
+    ghost_ = {};
+    if (Tile* t = tile(drag.tile); t && to != drag.cells) {
+        TileSpec next = t->spec();
+        next.x = to.x();
+        next.y = to.y();
+        next.w = to.width();
+        next.h = to.height();
+        editTile(next, drag.resize ? tr("Resize tile") : tr("Move tile"));
+    }
+    layOut();
+    update();
+}
+
+void PageView::rebuildTabs() {
+    const QSignalBlocker blocker(tabs_);
+    while (tabs_->count() > static_cast<int>(session_.bench().pages.size())) tabs_->removeTab(tabs_->count() - 1);
+    int i = 0;
+    for (const auto& page : session_.bench().pages) {
+        if (i == tabs_->count()) tabs_->addTab({});
+        tabs_->setTabText(i, shown(page->name));
+        tabs_->setTabData(i, shown(page->id));
+        if (shown(page->id) == page_) tabs_->setCurrentIndex(i);
+        ++i;
+    }
+    tabs_->setGeometry(16, 4, tabs_->sizeHint().width(), tabsHeight - 4);
+}
+
+void PageView::showPage(const QString& id) {
+    if (id == page_ || !session_.bench().page(id.toStdString())) return;
+    page_ = id;
+    selected_.clear();
+    take();
+}
+
+void PageView::stepPage(int by) {
+    const int n = tabs_->count();
+    if (n > 0) tabs_->setCurrentIndex((tabs_->currentIndex() + by + n) % n);
+}
+
+QRect PageView::cellRect(int x, int y, int w, int h) const {
+    int rows = pageRows;
+    if (const PageSpec* page = pageSpec())
+        for (const TileSpec& t : page->tiles) rows = std::max(rows, t.y + t.h);
+    const double cw = (width() - 2.0 * side) / pageColumns;
+    const double ch = std::max(56.0, (height() - tabsHeight - 4.0) / rows);
+    const int left = static_cast<int>(side + cw * x), top = static_cast<int>(tabsHeight + ch * y);
+    return {left, top, static_cast<int>(side + cw * (x + w)) - left, static_cast<int>(tabsHeight + ch * (y + h)) - top};
+}
+
+QPoint PageView::cellAt(QPoint at) const {
+    const QRect one = cellRect(0, 0, 1, 1);
+    return {std::clamp((at.x() - side) / std::max(1, one.width()), 0, pageColumns - 1),
+            std::max(0, (at.y() - tabsHeight) / std::max(1, one.height()))};
+}
+
+void PageView::layOut() {
+    for (const auto& t : tiles_) {
+        const TileSpec& s = t->spec();
+        t->setGeometry(cellRect(s.x, s.y, s.w, s.h));
+    }
+}
+
+void PageView::refresh(Instant t, bool digits) {
+    for (const auto& tile : tiles_) tile->refresh(t, digits);
+}
+
+Tile* PageView::tile(const QString& id) const {
+    for (const auto& t : tiles_)
+        if (t && shown(t->spec().id) == id) return t.get();
+    return nullptr;
+}
+Tile* PageView::selected() const {
+    return tile(selected_);
+}
+
+void PageView::select(const QString& id) {
+    if (selected_ == id) return;
+    selected_ = id;
+    for (const auto& t : tiles_) t->setSelected(shown(t->spec().id) == id);
+    Q_EMIT selectionChanged();
+}
+
+void PageView::editTile(const TileSpec& tile, const QString& effect, const QString& mergeKey) {
+    session_.edit(effect, withTile(session_.bench(), page_.toStdString(), tile), mergeKey);
+}
+
+void PageView::addSignal(const QString& signal) {
+    const SignalSpec* s = session_.bench().signal(signal.toStdString());
+    if (!s) return;
+    if (!pageSpec()) addPage();
+    TileSpec t = suitableTile(*s);
+    t.id = freshId(s->id, tileIds(*pageSpec()));
+    std::tie(t.x, t.y) = freePlace(*pageSpec(), t.w, t.h);
+    editTile(t, tr("Add tile"));
+    select(shown(t.id));
+}
+
+void PageView::removeSelected() {
+    if (Tile* t = selected())
+        session_.edit(tr("Remove tile"), withoutTile(session_.bench(), page_.toStdString(), t->spec().id));
+}
+
+void PageView::showSelectedAs(TileKind kind) {
+    Tile* t = selected();
+    if (!t || t->spec().kind == kind) return;
+    TileSpec next = t->spec();
+    next.kind = kind;
+    if (kind != TileKind::trace && next.signals.size() > 1) next.signals.resize(1);
+    // A form that needs more room than it has gets its least.
+    const int least = kind == TileKind::dial || kind == TileKind::column || kind == TileKind::trace ? 3
+                      : kind == TileKind::state                                                     ? 2
+                                                                                                    : 1;
+    next.h = std::max(next.h, least);
+    if (kind == TileKind::trace) next.w = std::max(next.w, 4);
+    if (kind == TileKind::dial) next.w = std::max(next.w, 2);
+    next.x = std::min(next.x, pageColumns - next.w);
+    editTile(next, tr("Show as another kind"));
+}
+
+void PageView::fitSelected() {
+    if (Tile* t = selected()) t->fitScale();
+}
+
+void PageView::toggleLearning() {
+    Tile* t = selected();
+    if (!t) return;
+    if (t->learning())
+        t->endLearning();
+    else
+        t->beginLearning();
+    Q_EMIT selectionChanged();
+}
+
+void PageView::moveSelected(int dx, int dy) {
+    Tile* t = selected();
+    if (!t) return;
+    TileSpec next = t->spec();
+    next.x = std::clamp(next.x + dx, 0, pageColumns - next.w);
+    next.y = std::max(0, next.y + dy);
+    editTile(next, tr("Move tile"), "move " + shown(next.id));
+}
+
+void PageView::resizeSelected(int dw, int dh) {
+    Tile* t = selected();
+    if (!t) return;
+    TileSpec next = t->spec();
+    next.w = std::clamp(next.w + dw, 1, pageColumns - next.x);
+    next.h = std::max(1, next.h + dh);
+    editTile(next, tr("Resize tile"), "resize " + shown(next.id));
+}
+
+void PageView::addPage() {
+    std::vector<std::string> ids;
+    for (const auto& p : session_.bench().pages) ids.push_back(p->id);
+    PageSpec page;
+    page.id = freshId("page", ids);
+    page.name = tr("Page %1").arg(ids.size() + 1).toStdString();
+    session_.edit(tr("Add page"), withPage(session_.bench(), page));
+    showPage(shown(page.id));
+}
+
+void PageView::renamePage() {
+    const PageSpec* page = pageSpec();
+    if (!page) return;
+    bool fine = false;
+    const QString name = QInputDialog::getText(this, tr("Rename page"), tr("Name of the page"), QLineEdit::Normal,
+                                               shown(page->name), &fine);
+    if (!fine || name.trimmed().isEmpty()) return;
+    PageSpec next = *pageSpec();
+    next.name = name.trimmed().toStdString();
+    session_.edit(tr("Rename page"), withPage(session_.bench(), next));
+}
+
+void PageView::removePage() {
+    if (pageSpec()) session_.edit(tr("Remove page"), withoutPage(session_.bench(), page_.toStdString()));
+}
+
+void PageView::resizeEvent(QResizeEvent*) {
+    tabs_->setGeometry(16, 4, std::min(tabs_->sizeHint().width(), width() - 32), tabsHeight - 4);
+    layOut();
+}
+
+void PageView::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    p.fillRect(rect(), theme().ground);
+    if (!ghost_.isNull()) {
+        p.setPen(QPen(theme().accent, 1, Qt::DashLine));
+        p.drawRect(cellRect(ghost_.x(), ghost_.y(), ghost_.width(), ghost_.height()).adjusted(2, 2, -3, -3));
+    }
+    if (tiles_.empty() && ghost_.isNull()) {
+        p.setPen(theme().muted);
+        p.setFont(uiFont(15));
+        p.drawText(rect(), Qt::AlignCenter,
+                   session_.bench().signals.empty() ? tr("Nothing is connected yet. Add a device with Ctrl+K.")
+                                                    : tr("Drag a signal here from the list on the left."));
+    }
+}
+
+void PageView::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasFormat(signalMime)) event->acceptProposedAction();
+}
+
+void PageView::dragMoveEvent(QDragMoveEvent* event) {
+    if (!event->mimeData()->hasFormat(signalMime)) return;
+    const SignalSpec* s = session_.bench().signal(event->mimeData()->data(signalMime).toStdString());
+    if (!s) return;
+    const QPoint at = event->position().toPoint();
+    const auto* over = qobject_cast<TraceTile*>(
+        childAt(at) ? (qobject_cast<Tile*>(childAt(at)) ? childAt(at) : childAt(at)->parentWidget()) : nullptr);
+    QRect to;
+    if (over) {
+        to = {over->spec().x, over->spec().y, over->spec().w, over->spec().h};
+    } else {
+        const TileSpec t = suitableTile(*s);
+        const QPoint cell = cellAt(at);
+        to = {std::clamp(cell.x(), 0, pageColumns - t.w), cell.y(), t.w, t.h};
+    }
+    if (to != ghost_) {
+        ghost_ = to;
+        update();
+    }
+    event->acceptProposedAction();
+}
+
+void PageView::dragLeaveEvent(QDragLeaveEvent*) {
+    ghost_ = {};
+    update();
+}
+
+void PageView::dropEvent(QDropEvent* event) {
+    ghost_ = {};
+    update();
+    const SignalSpec* s = session_.bench().signal(event->mimeData()->data(signalMime).toStdString());
+    if (!s) return;
+    event->acceptProposedAction();
+    const QPoint at = event->position().toPoint();
+    // On a trace: another line in it. On a free place: a tile of its own there.
+    for (const auto& tile : tiles_) {
+        if (!tile->geometry().contains(at)) continue;
+        TileSpec next = tile->spec();
+        if (next.kind == TileKind::trace &&
+            std::find(next.signals.begin(), next.signals.end(), s->id) == next.signals.end()) {
+            next.signals.push_back(s->id);
+            editTile(next, tr("Add signal to trace"));
+            return select(shown(next.id));
+        }
+        return addSignal(shown(s->id));
+    }
+    if (!pageSpec()) addPage();
+    TileSpec t = suitableTile(*s);
+    const QPoint cell = cellAt(at);
+    t.id = freshId(s->id, tileIds(*pageSpec()));
+    t.x = std::clamp(cell.x(), 0, pageColumns - t.w);
+    t.y = cell.y();
+    editTile(t, tr("Add tile"));
+    select(shown(t.id));
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,88 @@
+#pragma once
+
+#include <QMenu>
+#include <QTabBar>
+#include <QWidget>
+#include <memory>
+#include <vector>
+
+#include "app/tiles/tile.h"
+
+namespace cruscotto {
+
+/// The page in front: its tiles on a grid of twelve columns, tabs for the pages, and all that can be done to a tile.
+class PageView : public QWidget {
+    Q_OBJECT
+public:
+    explicit PageView(Session& session, QWidget* parent = nullptr);
+
+    void refresh(Instant t, bool digits);
+    [[nodiscard]] QString page() const { return page_; }
+    void showPage(const QString& id);
+    void stepPage(int by);
+    [[nodiscard]] Tile* selected() const;
+    [[nodiscard]] Tile* tile(const QString& id) const;
+    [[nodiscard]] const std::vector<std::unique_ptr<Tile>>& tiles() const { return tiles_; }
+
+public Q_SLOTS:
+    void addPage();
+    void renamePage();
+    void removePage();
+    /// In the form that suits the signal, at the first free place.
+    void addSignal(const QString& signal);
+    void removeSelected();
+    void showSelectedAs(cruscotto::TileKind kind);
+    void fitSelected();
+    void toggleLearning();
+    /// In cells.
+    void moveSelected(int dx, int dy);
+    void resizeSelected(int dw, int dh);
+
+Q_SIGNALS:
+    void chainAsked(const QString& signal);
+    void selectionChanged();
+    /// The menu for a tile; the window fills it with its actions.
+    void menuAsked(QPoint globalAt);
+
+protected:
+    void resizeEvent(QResizeEvent* event) override;
+    void paintEvent(QPaintEvent* event) override;
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dragMoveEvent(QDragMoveEvent* event) override;
+    void dragLeaveEvent(QDragLeaveEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
+
+private:
+    void take();
+    void rebuildTabs();
+    void layOut();
+    void connectTile(Tile& tile);
+    [[nodiscard]] QRect cellRect(int x, int y, int w, int h) const;
+    [[nodiscard]] QPoint cellAt(QPoint at) const;
+    [[nodiscard]] const PageSpec* pageSpec() const;
+    void editTile(const TileSpec& tile, const QString& effect, const QString& mergeKey = {});
+    void select(const QString& tile);
+    void endDrag();
+
+    Session& session_;
+    QTabBar* tabs_;
+    QString page_;
+    QString selected_;
+    std::vector<std::unique_ptr<Tile>> tiles_;
+    // a tile being moved or resized
+    struct Drag {
+        QString tile;
+        bool resize = false;
+        QPoint from;
+        QRect cells;
+    };
+    std::optional<Drag> drag_;
+    QRect ghost_;  ///< cells where something would land
+};
+
+/// The kind of data that a signal is dragged as.
+inline constexpr const char* signalMime = "application/x-cruscotto-signal";
+/// What a signal is shown as when nothing else was said, and how large.
+TileSpec suitableTile(const SignalSpec& signal);
+
+}  // namespace cruscotto

@@ -1,0 +1,47 @@
+#pragma once
+
+#include <QLabel>
+#include <QPushButton>
+#include <QToolButton>
+#include <QWidget>
+#include <atomic>
+#include <memory>
+
+#include "app/session.h"
+
+namespace cruscotto {
+
+/// The line on top: which bench, live or then, recording, limits, and whether anything is lost.
+class StatusLine : public QWidget {
+    Q_OBJECT
+public:
+    explicit StatusLine(Session& session, QWidget* parent = nullptr);
+    void refresh(bool digits);
+    [[nodiscard]] QToolButton* menuButton() { return menu_; }
+    [[nodiscard]] QPushButton* recordButton() { return record_; }
+    [[nodiscard]] QToolButton* themeButton() { return theme_; }
+    [[nodiscard]] QToolButton* actionsButton() { return actions_; }
+    [[nodiscard]] QString keptText() const { return kept_->text(); }
+    [[nodiscard]] QString stateText() const { return state_->text(); }
+    /// Stands in for the disk: free bytes where runs go. For pictures and tests.
+    void setFreeBytes(std::uint64_t bytes);
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    void measureDisk();
+    Session& session_;
+    QToolButton* menu_;
+    QLabel* state_;
+    QPushButton* record_;
+    QLabel* limits_;
+    QLabel* kept_;
+    QToolButton* actions_;
+    QToolButton* theme_;
+    std::shared_ptr<std::atomic<std::uint64_t>> freeBytes_ = std::make_shared<std::atomic<std::uint64_t>>(0);
+    bool fixedFree_ = false;
+    int ticks_ = 0;
+};
+
+}  // namespace cruscotto

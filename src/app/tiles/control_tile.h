@@ -1,0 +1,44 @@
+#pragma once
+
+#include <QAbstractButton>
+
+#include "app/tiles/tile.h"
+
+class QLabel;
+class QLineEdit;
+class QSlider;
+
+namespace cruscotto {
+
+/// A switch that says by its place and its word what it is.
+class Switch : public QAbstractButton {
+    Q_OBJECT
+public:
+    explicit Switch(QWidget* parent);
+    [[nodiscard]] QSize sizeHint() const override { return {44, 24}; }
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+};
+
+/// Drives an output: a slider and a typed value, or a switch. Shows what the output was when looking back.
+class ControlTile : public Tile {
+    Q_OBJECT
+public:
+    ControlTile(Session& session, QWidget* parent);
+    void refresh(Instant t, bool digits) override;
+    [[nodiscard]] bool hasScale() const override { return false; }
+
+protected:
+    void rebuild() override;
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    void drive(double value);
+    QSlider* slider_;
+    QLineEdit* value_;
+    Switch* switch_;
+    bool live_ = true;
+};
+
+}  // namespace cruscotto

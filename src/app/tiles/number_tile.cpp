@@ -1,0 +1,88 @@
+#include "app/tiles/number_tile.h"
+
+#include <cmath>
+
+#include "app/theme.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour,
+                bool steps) {
+    Summary all;
+    for (const Column& c : columns) all.add(c.summary);
+    if (!all.count || columns.size() < 2) return;
+    double low = all.min, high = all.max;
+    if (high - low < 1e-12 * std::max(1.0, std::fabs(high))) low -= 1, high += 1;
+    const auto y = [&](double v) { return where.bottom() - (v - low) / (high - low) * where.height(); };
+    QPolygonF line;
+    p.setPen(QPen(colour, 1.2));
+    const double dx = where.width() / static_cast<double>(columns.size() - 1);
+    for (std::size_t i = 0; i < columns.size(); ++i) {
+        const Column& c = columns[i];
+        if (!c.summary.count || c.gapBefore) {
+            p.drawPolyline(line);
+            line.clear();
+            if (!c.summary.count) continue;
+        }
+        const double x = where.left() + dx * static_cast<double>(i);
+        if (steps && !line.isEmpty()) line << QPointF(x, line.back().y());
+        line << QPointF(x, y(c.summary.mean));
+    }
+    p.drawPolyline(line);
+}
+
+void NumberTile::refresh(Instant t, bool digits) {
+    const bool changed = read(t, digits);
+    if (!first()) return;
+    if (digits) {
+        const Duration window = session_.cursor().window();
+        const Duration width{std::max<std::int64_t>(1, window.ns / 60)};
+        const Instant from{(t.ns - window.ns) / width.ns * width.ns};
+        session_.source().columns(first()->id, {from, width, 61}, columns_);
+    }
+    if (changed || digits) update();
+}
+
+void NumberTile::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    paintFrame(p);
+    if (!first()) return;
+    const Shown& s = shown_.front();
+    const Theme& t = theme();
+    const QRectF b = body();
+    p.setRenderHint(QPainter::Antialiasing);
+    QFont big = uiFont(std::clamp(b.height() * 0.62, 20.0, 64.0), QFont::Medium);
+    const QString unit = unitOf(s.spec ? *s.spec : SignalSpec{});
+    const double unitRoom = QFontMetricsF(uiFont(15)).horizontalAdvance(unit) + 8;
+    const double room = b.width() - unitRoom;
+    if (const double wide = figuresWidth(big, s.text); wide > room)
+        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * room / wide)));
+    const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
+    p.setPen(doubtful ? t.muted : t.ink);
+    const double baseline = b.top() + (b.height() + QFontMetricsF(big).capHeight()) / 2 - 4;
+    const double end = drawFigures(p, {b.left(), baseline}, big, s.text);
+    p.setFont(uiFont(15));
+    p.setPen(t.muted);
+    p.drawText(QPointF(end + 6, baseline), unit);
+    const double left = end + 6 + unitRoom + 8;
+    QString word = qualityText(s.reading.quality);
+    p.setPen(qualityColour(s.reading.quality));
+    const Verdict verdict = verdictOf(s.spec->limits, s.reading.value);
+    if (word.isEmpty() && (verdict == Verdict::low || verdict == Verdict::high)) {
+        word = verdict == Verdict::low ? tr("▼ below limit") : tr("▲ above limit");
+        p.setPen(t.red);
+    }
+    p.setFont(uiFont(12, QFont::Medium));
+    const double wordRoom = word.isEmpty() ? 0 : 16;
+    if (!word.isEmpty())
+        p.drawText(QRectF(left, b.top() - 4, b.right() - left, 16), Qt::AlignRight | Qt::AlignVCenter, word);
+    if (b.right() - left > 50) {
+        const double h = std::min(28.0, b.height() - 14 - wordRoom);
+        QColor soft = colourOf(*s.spec);
+        paintSpark(p, QRectF(left, baseline - h + (wordRoom > 0 ? 4 : 0), b.right() - left, h), columns_, soft,
+                   isDigital(s.spec->kind));
+    }
+}
+
+}  // namespace cruscotto

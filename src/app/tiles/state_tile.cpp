@@ -1,0 +1,78 @@
+#include "app/tiles/state_tile.h"
+
+#include "app/theme.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+void StateTile::refresh(Instant t, bool digits) {
+    if (!first()) return;
+    const bool before = shown_.front().reading.value > 0.5;
+    bool changed = read(t, digits);
+    const bool now = shown_.front().reading.value > 0.5;
+    if (isDigital(first()->kind) && before != now) {  // a state must not wait for the digits' turn
+        shown_.front().text = stateWord(*first(), shown_.front().reading.value);
+        changed = true;
+    }
+    if (digits) {
+        const auto last = session_.source().lastChange(first()->id, t);
+        since_ = last ? tr("for %1").arg(shown(clockText(t - *last))) : tr("since the start");
+        const int n = std::max(8, width() - 16);
+        const Duration window = seconds(30);
+        const Duration width{window.ns / n};
+        const Instant from{(t.ns - window.ns) / width.ns * width.ns};
+        session_.source().columns(first()->id, {from, width, static_cast<std::size_t>(n)}, columns_);
+    }
+    if (changed || digits) update();
+}
+
+void StateTile::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    paintFrame(p);
+    if (!first()) return;
+    const Shown& s = shown_.front();
+    const Theme& t = theme();
+    const QRectF b = body();
+    const bool on = s.reading.value > 0.5;
+    p.setRenderHint(QPainter::Antialiasing);
+    const double stripHeight = 16;
+    QFont big = uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, 40.0), QFont::Medium);
+    if (const double wide = figuresWidth(big, s.text); wide > b.width())
+        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * b.width() / wide)));
+    const bool gone = s.reading.quality == Quality::gap;
+    p.setPen(gone ? t.muted : t.ink);
+    const double baseline = b.top() + QFontMetricsF(big).ascent() - 2;
+    // A square before the word: filled is on, hollow is off. The shape says it as well as the word.
+    const double side = QFontMetricsF(big).capHeight() * 0.72;
+    const QRectF mark(b.left() + 1,
+                      baseline - QFontMetricsF(big).capHeight() + (QFontMetricsF(big).capHeight() - side) / 2, side,
+                      side);
+    p.setPen(QPen(gone ? t.muted : colourOf(*s.spec), 2));
+    p.setBrush(on && !gone ? QBrush(colourOf(*s.spec)) : Qt::NoBrush);
+    p.drawRect(mark);
+    p.setPen(gone ? t.muted : t.ink);
+    drawFigures(p, {mark.right() + 10, baseline}, big, gone ? QStringLiteral("–") : s.text);
+    QString line = since_;
+    p.setPen(t.muted);
+    if (s.reading.quality != Quality::good) {
+        line = qualityText(s.reading.quality);
+        p.setPen(qualityColour(s.reading.quality));
+    }
+    drawFigures(p, {b.left(), baseline + 22}, uiFont(12), line);
+
+    p.setRenderHint(QPainter::Antialiasing, false);
+    const QRectF strip(b.left(), b.bottom() - stripHeight - 2, b.width(), stripHeight);
+    p.fillRect(QRectF(strip.left(), strip.bottom() - 2, strip.width(), 2), t.track);
+    const double dx = strip.width() / static_cast<double>(std::max<std::size_t>(1, columns_.size()));
+    p.setPen(Qt::NoPen);
+    for (std::size_t i = 0; i < columns_.size(); ++i) {
+        const Summary& c = columns_[i].summary;
+        if (!c.count || c.max < 0.5) continue;
+        const double x = strip.left() + dx * static_cast<double>(i);
+        p.fillRect(QRectF(x, c.min > 0.5 ? strip.top() : strip.top() + 5, dx + 0.5,
+                          strip.bottom() - (c.min > 0.5 ? strip.top() : strip.top() + 5)),
+                   colourOf(*s.spec));
+    }
+}
+
+}  // namespace cruscotto

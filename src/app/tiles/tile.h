@@ -1,0 +1,90 @@
+#pragma once
+
+#include <QWidget>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "app/session.h"
+
+namespace cruscotto {
+
+class ScaleEnd;
+
+/// One tile of a page: shows one or more signals at the session's moment. refresh() is called once a frame and paints
+/// only when the tile would look different. A kind of tile is a subclass; page and grid are the page view's business.
+class Tile : public QWidget {
+    Q_OBJECT
+public:
+    Tile(Session& session, QWidget* parent);
+    static std::unique_ptr<Tile> make(TileKind kind, Session& session, QWidget* parent);
+
+    /// Takes over a new version of the tile's and the signals' description.
+    void setSpec(const TileSpec& spec);
+    [[nodiscard]] const TileSpec& spec() const { return spec_; }
+    /// `digits` is true about five times a second: numbers change then and only then.
+    virtual void refresh(Instant t, bool digits) = 0;
+    void setSelected(bool selected);
+
+    /// Sets the scale to what the shown stretch of time needs.
+    void fitScale();
+    /// Between these two the extremes are gathered and then become the scale.
+    void beginLearning();
+    void endLearning();
+    [[nodiscard]] bool learning() const { return learningSince_.has_value(); }
+    [[nodiscard]] virtual bool hasScale() const { return true; }
+
+Q_SIGNALS:
+    void chosen();
+    void chainAsked(const QString& signal);
+    void moveBegan(QPoint globalAt);
+    void moved(QPoint globalAt);
+    void moveEnded();
+    void resizeBegan(QPoint globalAt);
+    void scaleTyped(const QString& unit, Scale scale, const QString& effect);
+    void menuAsked(QPoint globalAt);
+
+protected:
+    struct Shown {
+        std::shared_ptr<const SignalSpec> spec;
+        QString text;  ///< the digits as they stand
+        Reading reading;
+    };
+    /// After setSpec(), setTheme and resize: what is cached is worked out again.
+    virtual void rebuild() {}
+    [[nodiscard]] const SignalSpec* first() const { return shown_.empty() ? nullptr : shown_.front().spec.get(); }
+    /// Takes the newest readings; digits only when it is time. True if the text or the quality changed.
+    bool read(Instant t, bool digits);
+    void paintFrame(QPainter& p) const;
+    /// The caption with the tags in their colours; leaves `body()` free.
+    [[nodiscard]] QRectF body() const;
+    [[nodiscard]] QColor colourOf(const SignalSpec& s) const;
+    void placeEnds(ScaleEnd* low, ScaleEnd* high, const Scale& scale) const;
+    void connectEnds(ScaleEnd* low, ScaleEnd* high);
+    [[nodiscard]] Scale scale() const;
+
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void mouseDoubleClickEvent(QMouseEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
+    void focusInEvent(QFocusEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void changeEvent(QEvent* event) override;
+
+    Session& session_;
+    TileSpec spec_;
+    std::vector<Shown> shown_;
+
+private:
+    void setScaleFrom(Span span, const QString& effect);
+    [[nodiscard]] bool overCorner(QPointF at) const;
+    enum class Drag { none, move, resize };
+    Drag drag_ = Drag::none;
+    bool dragging_ = false;
+    QPoint pressedAt_;
+    bool selected_ = false;
+    std::optional<Instant> learningSince_;
+};
+
+}  // namespace cruscotto

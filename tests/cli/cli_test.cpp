@@ -1,0 +1,238 @@
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cmath>
+#include <csignal>
+#include <nlohmann/json.hpp>
+
+#include "cli/commands.h"
+#include "core/run_reader.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using test::TempFolder;
+
+struct Output {
+    int code = -1;
+    std::string out, err;
+};
+
+/// The program itself, as a person would run it.
+class Program {
+public:
+    Program(const TempFolder& folder, std::vector<std::string> arguments) : folder_(folder) {
+        child_ = fork();
+        if (child_ == 0) {
+            setenv("XDG_STATE_HOME", folder.file("state").c_str(), 1);
+            setenv("XDG_CONFIG_HOME", folder.file("config").c_str(), 1);
+            setenv("HOME", folder.file("home").c_str(), 1);
+            unsetenv("DISPLAY");
+            unsetenv("WAYLAND_DISPLAY");
+            unsetenv("QT_QPA_PLATFORM");
+            if (!freopen(folder.file("out").c_str(), "w", stdout) || !freopen(folder.file("err").c_str(), "w", stderr))
+                _exit(99);
+            arguments.insert(arguments.begin(), CRUSCOTTO_PROGRAM);
+            std::vector<char*> argv;
+            for (std::string& a : arguments) argv.push_back(a.data());
+            argv.push_back(nullptr);
+            execv(argv[0], argv.data());
+            _exit(98);
+        }
+    }
+    void signal(int number) const { kill(child_, number); }
+    [[nodiscard]] std::string outSoFar() const { return test::readFile(folder_.file("out")); }
+    Output wait() {
+        int status = 0;
+        waitpid(child_, &status, 0);
+        return {WIFEXITED(status) ? WEXITSTATUS(status) : 1000 + status, test::readFile(folder_.file("out")),
+                test::readFile(folder_.file("err"))};
+    }
+
+private:
+    const TempFolder& folder_;
+    pid_t child_ = 0;
+};
+
+Output run(const TempFolder& folder, std::vector<std::string> arguments) {
+    return Program(folder, std::move(arguments)).wait();
+}
+
+TEST(Cli, RecordInfoExportHangTogetherToTheSample) {
+    TempFolder f;
+    Output o = run(
+        f, {"record", test::example("pump-bench"), "--for", "5s", "--as-fast-as-possible", "--out", f.file("a.run")});
+    ASSERT_EQ(o.code, cli::ok) << o.err;
+    EXPECT_NE(o.out.find("all samples kept"), std::string::npos) << o.out;
+    o = run(f, {"info", f.file("a.run"), "--json"});
+    ASSERT_EQ(o.code, cli::ok);
+    const auto info = nlohmann::json::parse(o.out);
+    EXPECT_EQ(info["lost-samples"], 0);
+    EXPECT_EQ(info["closed"], true);
+    EXPECT_EQ(info["duration-ns"], 5'000'000'001) << "the outputs' safe values at the end are the last sample";
+    std::map<std::string, std::uint64_t> samples;
+    for (const auto& s : info["signals"]) samples[s["id"]] = s["samples"];
+    EXPECT_EQ(samples["vibration"], 5000U);
+    EXPECT_EQ(samples["flow"], 500U);
+    o = run(f, {"export", f.file("a.run"), "--out", f.file("a.csv"), "--signals", "vibration,flow"});
+    ASSERT_EQ(o.code, cli::ok) << o.err;
+    std::istringstream csv(test::readFile(f.file("a.csv")));
+    std::string line;
+    std::getline(csv, line);
+    EXPECT_EQ(line, "time [s],Vibration [g],Flow [L/min]\r");
+    int vibration = 0, rows = 0;
+    while (std::getline(csv, line)) {
+        ++rows;
+        vibration += line.find(",,") == std::string::npos;
+    }
+    EXPECT_EQ(rows, 5000);
+    EXPECT_EQ(vibration, 5000);
+    o = run(f, {"info", f.file("a.run")});
+    EXPECT_NE(o.out.find("closed in order"), std::string::npos);
+    EXPECT_NE(o.out.find("lost       nothing"), std::string::npos);
+}
+
+TEST(Cli, TheSameSeedMakesTheSameRecording) {
+    TempFolder f;
+    for (const char* name : {"a", "b"}) {
+        ASSERT_EQ(run(f, {"record", test::example("pump-bench"), "--for", "2s", "--as-fast-as-possible", "--out",
+                          f.file(std::string(name) + ".run")})
+                      .code,
+                  cli::ok);
+        ASSERT_EQ(
+            run(f, {"export", f.file(std::string(name) + ".run"), "--out", f.file(std::string(name) + ".csv")}).code,
+            cli::ok);
+    }
+    EXPECT_EQ(test::readFile(f.file("a.csv")), test::readFile(f.file("b.csv")));
+}
+
+TEST(Cli, ExportTakesTimesAndRefusesNonsense) {
+    TempFolder f;
+    ASSERT_EQ(run(f, {"record", test::example("pump-bench"), "--for", "2s", "--as-fast-as-possible", "--out",
+                      f.file("a.run")})
+                  .code,
+              cli::ok);
+    Output o = run(
+        f, {"export", f.file("a.run"), "--out", f.file("a.csv"), "--signals", "G1", "--from", "500ms", "--to", "1s"});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    EXPECT_NE(o.out.find("500 rows"), std::string::npos) << o.out;
+    EXPECT_EQ(run(f, {"export", f.file("a.run"), "--out", f.file("b.csv"), "--from", "soon"}).code, cli::wrongUsage);
+    o = run(f, {"export", f.file("a.run"), "--out", f.file("b.csv"), "--signals", "nope"});
+    EXPECT_EQ(o.code, cli::failed);
+    EXPECT_NE(o.err.find("no signal \"nope\""), std::string::npos);
+    o = run(f, {"export", f.file("none.run"), "--out", f.file("b.csv")});
+    EXPECT_EQ(o.code, cli::failed);
+}
+
+TEST(Cli, CheckTellsWhereABenchIsWrong) {
+    TempFolder f;
+    EXPECT_EQ(run(f, {"check", test::example("pump-bench")}).code, cli::ok);
+    test::writeFile(f.file("bad.bench"), "{\n \"format\": \"cruscotto-bench\",\n \"version\": 1,\n \"name\": 5\n}\n");
+    const Output o = run(f, {"check", f.file("bad.bench")});
+    EXPECT_EQ(o.code, cli::badFile);
+    EXPECT_NE(o.err.find("line 4, /name: Text in quotes is expected"), std::string::npos) << o.err;
+    EXPECT_EQ(run(f, {"record", f.file("bad.bench"), "--for", "1s", "--out", f.file("x.run")}).code, cli::badFile);
+    EXPECT_FALSE(std::filesystem::exists(f.file("x.run")));
+}
+
+TEST(Cli, WatchPrintsReadingsWithUnits) {
+    TempFolder f;
+    const Output o = run(f, {"watch", test::example("pump-bench"), "--for", "700ms", "--every", "200ms"});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    EXPECT_NE(o.out.find(" bar"), std::string::npos);
+    EXPECT_NE(o.out.find("D1 closed"), std::string::npos) << o.out;
+    EXPECT_GE(std::count(o.out.begin(), o.out.end(), '\n'), 2);
+}
+
+TEST(Cli, ASignalStopsARecordingInOrder) {
+    for (const int number : {SIGINT, SIGTERM}) {
+        TempFolder f;
+        Program p(f, {"record", test::example("pump-bench"), "--out", f.file("a.run")});
+        ASSERT_TRUE(test::eventually([&] {
+            if (!std::filesystem::exists(f.file("a.run"))) return false;
+            const auto r = RunReader::open(f.file("a.run"));
+            return r.ok() && r.value()->info().span.to.ns > 500'000'000;
+        }));
+        p.signal(number);
+        const Output o = p.wait();
+        EXPECT_EQ(o.code, cli::ok) << o.err;
+        const auto reader = RunReader::open(f.file("a.run"));
+        ASSERT_TRUE(reader.ok());
+        EXPECT_TRUE(reader.value()->info().closed);
+        RunReplay replay(*reader.value(), reader.value()->info().signal("drive")->group);
+        RunReplay::Step step;
+        double last = -1;
+        while (replay.next(step)) last = step.readings[0].values.back();
+        EXPECT_EQ(last, 0) << "the output ended at its safe value, and the run says so";
+    }
+}
+
+TEST(Cli, NeverOverwritesARun) {
+    TempFolder f;
+    test::writeFile(f.file("a.run"), "precious");
+    const Output o = run(
+        f, {"record", test::example("pump-bench"), "--for", "1s", "--as-fast-as-possible", "--out", f.file("a.run")});
+    EXPECT_EQ(o.code, cli::failed);
+    EXPECT_EQ(test::readFile(f.file("a.run")), "precious");
+}
+
+TEST(Cli, StandInBeehiveIsReadByItsExample) {
+    TempFolder f;
+    TempFolder g;
+    Program hive(f, {"stand-in", "beehive", "--link", f.file("port"), "--rate", "50"});
+    ASSERT_TRUE(test::eventually([&] { return std::filesystem::exists(f.file("port")); }));
+    std::string bench = test::readFile(test::example("beehive"));
+    const std::string shipped = "/tmp/cruscotto-beehive\"";
+    const auto at = bench.find("\"port\": \"" + shipped);
+    ASSERT_NE(at, std::string::npos);
+    bench.replace(at, 9 + shipped.size(), "\"port\": \"" + f.file("port") + "\"");
+    test::writeFile(g.file("hive.bench"), bench);
+    const Output o = run(g, {"record", g.file("hive.bench"), "--for", "1500ms", "--out", g.file("a.run")});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    const auto reader = RunReader::open(g.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    ASSERT_TRUE(reader.value()->info().signal("weight"));
+    EXPECT_GT(reader.value()->info().signal("weight")->samples, 10U);
+    EXPECT_EQ(reader.value()->info().signal("weight")->samples, reader.value()->info().signal("bees")->samples);
+    hive.signal(SIGTERM);
+    EXPECT_EQ(hive.wait().code, cli::ok);
+    EXPECT_FALSE(std::filesystem::exists(f.file("port"))) << "the link goes with the board";
+}
+
+TEST(Cli, ADeviceThatIsNotThereIsSaidInTheExitCode) {
+    TempFolder f;
+    std::string bench = test::readFile(test::example("beehive"));
+    const auto at = bench.find("/tmp/cruscotto-beehive\",");
+    ASSERT_NE(at, std::string::npos);
+    bench.replace(at, 22, "/dev/cruscotto-none");
+    test::writeFile(f.file("a.bench"), bench);
+    const Output o = run(f, {"watch", f.file("a.bench"), "--for", "600ms"});
+    EXPECT_EQ(o.code, cli::deviceTrouble);
+    EXPECT_NE(o.err.find("There is no port"), std::string::npos) << o.err;
+}
+
+TEST(Cli, UsageAndDisplay) {
+    TempFolder f;
+    EXPECT_EQ(run(f, {"--help"}).code, cli::ok);
+    EXPECT_EQ(run(f, {"--version"}).code, cli::ok);
+    EXPECT_EQ(run(f, {"record"}).code, cli::wrongUsage);
+    EXPECT_EQ(run(f, {"record", test::example("pump-bench"), "--as-fast-as-possible", "--out", f.file("x.run")}).code,
+              cli::wrongUsage);
+    const Output o = run(f, {});
+    EXPECT_EQ(o.code, cli::failed);
+    EXPECT_NE(o.err.find("no display"), std::string::npos);
+    EXPECT_TRUE(std::filesystem::exists(f.file("state/cruscotto/cruscotto.log")));
+}
+
+TEST(Cli, APictureIsTheSameOnEveryRun) {
+    TempFolder f;
+    for (const char* name : {"a.png", "b.png"})
+        ASSERT_EQ(run(f, {"picture", test::example("pump-bench"), "--after", "20s", "--out", f.file(name)}).code,
+                  cli::ok);
+    EXPECT_GT(test::readFile(f.file("a.png")).size(), 20'000U);
+    EXPECT_EQ(test::readFile(f.file("a.png")), test::readFile(f.file("b.png")));
+}
+
+}  // namespace
+}  // namespace cruscotto

@@ -1,0 +1,346 @@
+#include <fcntl.h>
+#include <poll.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <map>
+#include <mutex>
+#include <nlohmann/json.hpp>
+
+#include "devices/device.h"
+#include "devices/serial/serial_port.h"
+#include "standins/beehive/beehive.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using nlohmann::json;
+using test::eventually;
+
+/// A driver on its thread, and everything it said.
+class Listener : public DeviceSink {
+public:
+    explicit Listener(const json& settings)
+        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}}, settings.dump(), {})) {
+        EXPECT_TRUE(deviceKind("serial-line-board")->check(settings.dump()).ok());
+        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
+    }
+    ~Listener() override { stop(); }
+    void stop() {
+        thread_.request_stop();
+        if (thread_.joinable()) thread_.join();
+    }
+    void deliver(BlockPtr block) override {
+        const std::lock_guard lock(mutex_);
+        auto& to = samples_[block->group->name];
+        std::vector<double> v;
+        appendAsDouble(block->columns[0], v);
+        for (std::size_t i = 0; i < v.size(); ++i) to.push_back({block->timeOf(i), v[i]});
+        if (block->gapBefore) gaps_.push_back(*block->gapBefore);
+    }
+    void report(DeviceStatus status) override {
+        const std::lock_guard lock(mutex_);
+        if (states_.empty() || states_.back() != status.state) states_.push_back(status.state);
+        status_ = std::move(status);
+    }
+    [[nodiscard]] Instant now() const override {
+        return {
+            std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began_).count()};
+    }
+    struct Sample {
+        Instant t;
+        double v;
+    };
+    std::vector<Sample> samples(const std::string& terminal) {
+        const std::lock_guard lock(mutex_);
+        return samples_[terminal];
+    }
+    std::size_t count(const std::string& terminal) { return samples(terminal).size(); }
+    DeviceStatus status() {
+        const std::lock_guard lock(mutex_);
+        return status_;
+    }
+    std::vector<Gap> gaps() {
+        const std::lock_guard lock(mutex_);
+        return gaps_;
+    }
+    bool reaches(LinkState state) {
+        return eventually([&] { return status().state == state; });
+    }
+
+private:
+    const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
+    std::mutex mutex_;
+    std::map<std::string, std::vector<Sample>> samples_;
+    std::vector<Gap> gaps_;
+    std::vector<LinkState> states_;
+    DeviceStatus status_;
+    std::unique_ptr<Device> device_;
+    std::jthread thread_;
+};
+
+std::unique_ptr<Beehive> openHive(BeehiveOptions options = {}) {
+    auto hive = Beehive::open(options);
+    if (!hive) throw std::runtime_error(hive.error().english());
+    return std::move(hive.value());
+}
+
+json settingsFor(const Beehive& hive, const json& more = {}) {
+    json j{{"port", hive.path()}, {"baud", 115200}};
+    if (more.is_object()) j.update(more);
+    return j;
+}
+
+/// The listener has opened the pty when a first byte can be sent.
+void meet(Beehive& hive) {
+    ASSERT_TRUE(eventually([&] { return hive.send("\n"); }));
+}
+
+TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
+    struct Case {
+        BeehiveOptions::Format format;
+        json settings;
+        const char* weight;
+        const char* brood;
+        double weightFactor, broodFactor;
+    };
+    const json fields = json::parse(
+        R"([{"name":"w","start":0,"width":4,"base":16},{"name":"t","start":4,"width":4,"base":16,"signed":true},
+                                        {"name":"rh","start":8,"width":2,"base":16},{"name":"n","start":10,"width":4,"base":16}])");
+    for (const Case& c :
+         {Case{BeehiveOptions::Format::delimited, {{"lines", "delimited"}, {"field-count", 4}}, "1", "2", 1, 1},
+          Case{BeehiveOptions::Format::labelled, {{"lines", "labelled"}}, "weight", "T", 1, 1},
+          Case{BeehiveOptions::Format::hex,
+               {{"lines", "fixed"}, {"header", "H"}, {"fields", fields}},
+               "w",
+               "t",
+               0.01,
+               0.1}}) {
+        BeehiveOptions options;
+        options.format = c.format;
+        const auto hive = openHive(options);
+        Listener listener(settingsFor(*hive, c.settings));
+        meet(*hive);
+        for (int i = 0; i < 20; ++i) ASSERT_TRUE(eventually([&] { return hive->sendLine(); }));
+        ASSERT_TRUE(eventually([&] { return listener.count(c.weight) == 20; })) << listener.count(c.weight);
+        EXPECT_EQ(listener.status().rejected, 0U);
+        EXPECT_TRUE(listener.reaches(LinkState::live));
+        // The same lines in plain text say what must come out.
+        for (std::size_t i = 0; i < 20; ++i) {
+            double weight = 0, brood = 0;
+            ASSERT_EQ(std::sscanf(Beehive::line({}, i).c_str(), "%lf %lf", &weight, &brood), 2);
+            EXPECT_NEAR(listener.samples(c.weight)[i].v * c.weightFactor, weight, 1e-9);
+            EXPECT_NEAR(listener.samples(c.brood)[i].v * c.broodFactor, brood, 1e-9);
+        }
+    }
+}
+
+TEST(SerialBoard, LinesThatDoNotFitAreCountedKeptAndSkipped) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive, {{"field-count", 2}}));
+    meet(*hive);
+    ASSERT_TRUE(hive->send("1 2\nbooting v1.2...\n3 4 5\n\n5 6\n" + std::string(5000, 'z') + "\n7 8\n"));
+    ASSERT_TRUE(eventually([&] { return listener.count("1") == 3; }));
+    ASSERT_TRUE(eventually([&] { return listener.status().rejected == 3; }));
+    const DeviceStatus status = listener.status();
+    EXPECT_EQ(status.lines, 6U);
+    EXPECT_EQ(status.lastRejected[0].bytes, "booting v1.2...");
+    EXPECT_EQ(status.lastRejected[1].bytes, "3 4 5");
+    EXPECT_EQ(status.lastRejected[1].reason.english(), "3 fields instead of 2");
+    EXPECT_LE(status.lastRejected[2].bytes.size(), 200U);
+    EXPECT_EQ(listener.samples("2").back().v, 8);
+}
+
+TEST(SerialBoard, SlowlySplitBytesMakeTheSameLines) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive));
+    meet(*hive);
+    for (const char c : std::string("12.5 7\r\n-3 8\r\n")) {
+        ASSERT_TRUE(hive->send(std::string(1, c)));
+    }
+    ASSERT_TRUE(eventually([&] { return listener.count("1") == 2; }));
+    EXPECT_EQ(listener.samples("1")[0].v, 12.5);
+    EXPECT_EQ(listener.samples("1")[1].v, -3);
+}
+
+TEST(SerialBoard, TimesNeverGoBackAndLinesOfOneReadKeepTheirOrder) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive));
+    meet(*hive);
+    std::string burst;
+    for (int i = 0; i < 200; ++i) burst += std::to_string(i) + "\n";
+    ASSERT_TRUE(hive->send(burst));
+    ASSERT_TRUE(eventually([&] { return listener.count("1") == 200; }));
+    const auto samples = listener.samples("1");
+    for (std::size_t i = 1; i < samples.size(); ++i) {
+        EXPECT_LT(samples[i - 1].t, samples[i].t);
+        EXPECT_EQ(samples[i].v, static_cast<double>(i));
+    }
+    EXPECT_LE(samples.back().t, listener.now());
+}
+
+TEST(SerialBoard, APortThatIsNotThereHasItsSentence) {
+    Listener listener(json{{"port", "/dev/cruscotto-no-such-port"}});
+    ASSERT_TRUE(listener.reaches(LinkState::absent));
+    EXPECT_EQ(listener.status().sentence.english(),
+              "There is no port /dev/cruscotto-no-such-port. Plug the board in; its readings begin by themselves.");
+}
+
+TEST(SerialBoard, AFileIsNoPort) {
+    test::TempFolder folder;
+    test::writeFile(folder.file("x"), "1 2 3\n");
+    Listener listener(json{{"port", folder.file("x")}});
+    ASSERT_TRUE(listener.reaches(LinkState::failed));
+    EXPECT_NE(listener.status().sentence.english().find("is not a serial port"), std::string::npos);
+    EXPECT_EQ(test::readFile(folder.file("x")), "1 2 3\n");
+}
+
+TEST(SerialBoard, WithoutPermissionItSaysTheCommandThatMendsIt) {
+    if (geteuid() == 0) {
+        // Root may open everything: try as nobody, in a process of its own.
+        const auto hive = openHive();
+        ASSERT_EQ(chmod(hive->path().c_str(), 0600), 0);
+        const pid_t child = fork();
+        if (child == 0) {
+            if (setgid(65534) != 0 || setuid(65534) != 0) _exit(2);
+            SerialSettings s;
+            s.port = hive->path();
+            SerialPort port;
+            const auto refused = port.open(s);
+            const bool fine = refused && refused->state == LinkState::noPermission &&
+                              refused->sentence.english().find("sudo usermod -aG ") != std::string::npos;
+            _exit(fine ? 0 : 1);
+        }
+        int status = 0;
+        ASSERT_EQ(waitpid(child, &status, 0), child);
+        EXPECT_EQ(WEXITSTATUS(status), 0);
+        return;
+    }
+    test::TempFolder folder;
+    test::writeFile(folder.file("x"), "");
+    ASSERT_EQ(chmod(folder.file("x").c_str(), 0), 0);
+    Listener listener(json{{"port", folder.file("x")}});
+    ASSERT_TRUE(listener.reaches(LinkState::noPermission));
+    EXPECT_NE(listener.status().sentence.english().find("sudo usermod -aG "), std::string::npos);
+}
+
+TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
+    BeehiveOptions options;
+    options.nonsense = true;
+    const auto hive = openHive(options);
+    Listener listener(settingsFor(*hive, {{"baud", 9600}}));
+    meet(*hive);
+    ASSERT_TRUE(eventually([&] {
+        hive->sendLine();
+        return listener.status().state == LinkState::nonsense;
+    }));
+    EXPECT_NE(listener.status().sentence.english().find("make no sense at 9600 baud"), std::string::npos);
+
+    const auto other = openHive();
+    Listener strict(settingsFor(*other, {{"field-count", 7}}));
+    meet(*other);
+    ASSERT_TRUE(eventually([&] {
+        other->sendLine();
+        return strict.status().state == LinkState::nonsense;
+    }));
+    EXPECT_NE(strict.status().sentence.english().find("none fits: 4 fields instead of 7"), std::string::npos)
+        << strict.status().sentence.english();
+}
+
+TEST(SerialBoard, SilenceIsSaidAndEndsByItself) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive, {{"silence-s", 0.2}}));
+    meet(*hive);
+    ASSERT_TRUE(hive->send("1 2\n"));
+    ASSERT_TRUE(listener.reaches(LinkState::silent));
+    EXPECT_NE(listener.status().sentence.english().find("nothing has arrived for 0.2 s"), std::string::npos);
+    ASSERT_TRUE(hive->send("3 4\n"));
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    EXPECT_EQ(listener.count("1"), 2U);
+}
+
+TEST(SerialBoard, UnpluggedAndBackAgainItGoesOnAndTheGapIsKept) {
+    test::TempFolder folder;
+    BeehiveOptions options;
+    options.link = folder.file("port");
+    auto hive = openHive(options);
+    Listener listener(json{{"port", options.link}});
+    meet(*hive);
+    ASSERT_TRUE(hive->send("1 2\n"));
+    ASSERT_TRUE(eventually([&] { return listener.count("1") == 1; }));
+    hive.reset();  // the cable comes out
+    ASSERT_TRUE(eventually(
+        [&] { return listener.status().state == LinkState::lost || listener.status().state == LinkState::absent; }));
+    ASSERT_TRUE(listener.reaches(LinkState::absent));
+    const Instant away = listener.now();
+    hive = openHive(options);
+    meet(*hive);
+    ASSERT_TRUE(eventually([&] {
+        hive->send("5 6\n");
+        return listener.count("1") >= 2;
+    }));
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    ASSERT_GE(listener.gaps().size(), 1U);
+    const Gap gap = listener.gaps().front();
+    EXPECT_GE(gap.from, listener.samples("1")[0].t);
+    EXPECT_LE(gap.from, away);
+    EXPECT_EQ(gap.to, listener.samples("1")[1].t);
+    EXPECT_EQ(listener.samples("1")[1].v, 5);
+}
+
+TEST(SerialBoard, OpensAnyBaudRate) {
+    const auto hive = openHive();
+    for (const unsigned baud : {50U, 9600U, 74880U, 250000U, 3000000U}) {
+        SerialSettings s;
+        s.port = hive->path();
+        s.baud = baud;
+        s.dataBits = 7;
+        s.parity = SerialSettings::Parity::even;
+        s.stopBits = 2;
+        SerialPort port;
+        const auto refused = port.open(s);
+        EXPECT_FALSE(refused) << baud << ": " << refused->sentence.english();
+    }
+}
+
+TEST(SerialBoard, ABoardThatMakesUpLabelsCostsBoundedMemory) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive, {{"lines", "labelled"}}));
+    meet(*hive);
+    int sent = 0;
+    while (sent < 2000) {
+        std::string lines;
+        for (int i = 0; i < 20; ++i) lines += "label" + std::to_string(sent + i) + " 1\n";
+        if (hive->send(lines)) sent += 20;
+    }
+    ASSERT_TRUE(eventually([&] { return listener.status().lines >= 1; }));
+    ASSERT_TRUE(eventually([&] { return listener.count("label255") == 1; }));
+    EXPECT_EQ(listener.count("label256"), 0U);
+}
+
+TEST(Beehive, SpeaksOnlyWhileSomebodyListens) {
+    const auto hive = openHive();
+    EXPECT_FALSE(hive->sendLine()) << "nobody has the port open";
+    const int fd = open(hive->path().c_str(), O_RDWR | O_NOCTTY | O_CLOEXEC);
+    ASSERT_GE(fd, 0);
+    EXPECT_TRUE(eventually([&] { return hive->sendLine(); }));
+    std::string got(100, '\0');
+    got.resize(static_cast<std::size_t>(read(fd, got.data(), got.size())));
+    EXPECT_TRUE(got.ends_with("\r\n")) << got;
+    close(fd);
+}
+
+TEST(Beehive, ReplacesOnlyItsOwnOldLink) {
+    test::TempFolder folder;
+    test::writeFile(folder.file("mine"), "precious");
+    BeehiveOptions options;
+    options.link = folder.file("mine");
+    EXPECT_FALSE(Beehive::open(options).ok());
+    EXPECT_EQ(test::readFile(folder.file("mine")), "precious");
+}
+
+}  // namespace
+}  // namespace cruscotto

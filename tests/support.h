@@ -1,0 +1,89 @@
+#pragma once
+
+#include <gtest/gtest.h>
+#include <stdlib.h>
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <functional>
+#include <sstream>
+#include <string>
+#include <thread>
+
+#include "core/bench.h"
+#include "core/block.h"
+
+namespace cruscotto::test {
+
+/// A folder of the test's own that goes with it.
+class TempFolder {
+public:
+    TempFolder() {
+        std::string pattern = (std::filesystem::temp_directory_path() / "cruscotto-test-XXXXXX").string();
+        path_ = mkdtemp(pattern.data());
+    }
+    ~TempFolder() {
+        std::error_code ec;
+        std::filesystem::remove_all(path_, ec);
+    }
+    [[nodiscard]] std::string file(const std::string& name) const { return (path_ / name).string(); }
+
+private:
+    std::filesystem::path path_;
+};
+
+/// Waits until the condition holds; false after the limit.
+inline bool eventually(const std::function<bool()>& condition,
+                       std::chrono::milliseconds limit = std::chrono::seconds(20)) {
+    const auto end = std::chrono::steady_clock::now() + limit;
+    while (!condition()) {
+        if (std::chrono::steady_clock::now() > end) return false;
+        std::this_thread::sleep_for(std::chrono::milliseconds(2));
+    }
+    return true;
+}
+
+inline std::string readFile(const std::string& path) {
+    std::ifstream file(path, std::ios::binary);
+    std::stringstream all;
+    all << file.rdbuf();
+    return all.str();
+}
+
+inline void writeFile(const std::string& path, const std::string& content) {
+    std::ofstream(path, std::ios::binary) << content;
+}
+
+inline std::string example(const std::string& name) {
+    return std::string(CRUSCOTTO_SOURCE) + "/examples/" + name + ".bench";
+}
+
+inline Bench exampleBench(const std::string& name) {
+    auto bench = loadBench(example(name));
+    if (!bench) throw std::runtime_error(bench.error().english());
+    return bench.value();
+}
+
+/// A clocked block of one column.
+inline BlockPtr clockedBlock(const std::shared_ptr<const ScanGroup>& group, std::uint64_t first, Instant t0,
+                             Samples samples) {
+    auto block = std::make_shared<Block>();
+    block->group = group;
+    block->firstIndex = first;
+    block->t0 = t0;
+    block->dtNs = 1e9 / group->rateHz;
+    block->columns.push_back(std::move(samples));
+    return block;
+}
+
+inline std::shared_ptr<ScanGroup> oneChannelGroup(double rateHz, SampleType type = SampleType::float64) {
+    auto group = std::make_shared<ScanGroup>();
+    group->device = "device";
+    group->name = "group";
+    group->rateHz = rateHz;
+    group->channels = {{"AI0", type, ChannelKind::analogInput}};
+    return group;
+}
+
+}  // namespace cruscotto::test
