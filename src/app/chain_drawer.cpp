@@ -237,6 +237,8 @@ void ChainDrawer::rebuild() {
         if (session_.isRun())
             for (QWidget* w : content->findChildren<QWidget*>())
                 if (qobject_cast<QLineEdit*>(w) || qobject_cast<QComboBox*>(w)) w->setEnabled(false);
+        // What is replaced may be in the middle of telling about the edit that replaces it.
+        if (QWidget* old = takeWidget()) old->deleteLater();
         setWidget(content);
     }
     for (const auto& show : showers_) show(*s);

@@ -231,6 +231,8 @@ void DevicePanel::rebuild() {
         column->addWidget(remove, 0, Qt::AlignLeft);
     }
     column->addStretch();
+    // What is replaced may be in the middle of telling about the edit that replaces it.
+    if (QWidget* old = takeWidget()) old->deleteLater();
     setWidget(content);
     refresh(true);
 }
@@ -303,6 +305,7 @@ void DevicePanel::refresh(bool digits) {
         rejected_->hide();
         return;
     }
+    offerTerminals();
     const auto statuses = session_.engine()->deviceStatus();
     const auto it = statuses.find(device_.toStdString());
     if (it == statuses.end()) return;
@@ -320,7 +323,6 @@ void DevicePanel::refresh(bool digits) {
     rejected_->setTextFormat(Qt::PlainText);
     rejected_->setText(text);
     rejected_->setVisible(!text.isEmpty());
-    offerTerminals();
 }
 
 }  // namespace cruscotto

@@ -104,6 +104,9 @@ MainWindow::MainWindow()
 // The views look at the session until they are gone; members go before children do.
 MainWindow::~MainWindow() {
     clock_.stop();
+    session_.disconnect(this);
+    session_.undoStack().disconnect(this);
+    session_.cursor().disconnect(this);
     delete takeCentralWidget();
 }
 
@@ -305,14 +308,14 @@ void MainWindow::openExample(const QString& name) {
 }
 
 void MainWindow::tick() {
-    session_.poll();
-    if (!isVisible() || isMinimized()) return;
+    if (!isVisible() || isMinimized()) return session_.poll();
     const bool digits = sinceDigits_.elapsed() >= digitsMs;
     if (digits) sinceDigits_.restart();
     frame(digits);
 }
 
 void MainWindow::frame(bool digits) {
+    session_.poll();
     const Instant t = session_.shownAt();
     page_->refresh(t, digits);
     list_->refresh(t, digits);

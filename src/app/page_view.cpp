@@ -1,5 +1,6 @@
 #include "app/page_view.h"
 
+#include <QApplication>
 #include <QDragEnterEvent>
 #include <QInputDialog>
 #include <QMimeData>
@@ -83,7 +84,15 @@ void PageView::take() {
             next.push_back(std::move(tile));
         }
     }
-    tiles_ = std::move(next);
+    // A tile may go in the middle of its own event: its menu, say.
+    tiles_.swap(next);
+    for (auto& gone : next)
+        if (gone) {
+            if (gone->isAncestorOf(QApplication::focusWidget()) || gone->hasFocus()) setFocus();
+            gone->disconnect(this);
+            gone->hide();
+            gone.release()->deleteLater();
+        }
     if (!tile(selected_)) selected_.clear();
     layOut();
     for (const auto& t : tiles_) {

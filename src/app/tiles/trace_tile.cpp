@@ -75,8 +75,11 @@ void TraceTile::rebuild() {
         plot_->clearGraphs();
         plot_->plotLayout()->clear();
         for (auto& lane : lanes_) {
-            delete lane->low;
-            delete lane->high;
+            for (ScaleEnd* end : {lane->low, lane->high}) {
+                end->disconnect(this);
+                end->hide();
+                end->deleteLater();
+            }
         }
         lanes_.clear();
         for (std::size_t u = 0; u < units.size(); ++u) {
@@ -269,10 +272,8 @@ void TraceTile::refresh(Instant t, bool digits) {
     const Duration width{std::max<std::int64_t>(1, window.ns / std::max(16, lanes_.front()->rect->width()))};
     const std::int64_t edge = t.ns / width.ns;
     const bool live = session_.cursor().atEnd();
-    // A live trace moves by whole columns of pixels, and no more than thirty times a second.
-    if (edge == lastEdge_ || (live && lastEdge_ >= 0 && ++frames_ % 2)) {
-        if (!(digits && session_.run() && !session_.run()->state().done)) return;
-    }
+    // A live trace moves by whole columns of pixels; between them it would look the same.
+    if (edge == lastEdge_ && !(digits && session_.run() && !session_.run()->state().done)) return;
     lastEdge_ = edge;
     const Instant to = live ? Instant{edge * width.ns} : t;
     const Instant from = to - window;

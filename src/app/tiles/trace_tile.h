@@ -49,7 +49,6 @@ private:
     Duration ticksFor_;
     bool ticksAtEnd_ = true;
     std::int64_t lastEdge_ = -1;
-    std::uint64_t frames_ = 0;
     QString cornerTime_;
     // panning
     bool panning_ = false;

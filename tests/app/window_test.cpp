@@ -1,0 +1,587 @@
+#include <QApplication>
+#include <QCheckBox>
+#include <QComboBox>
+#include <QDir>
+#include <QDrag>
+#include <QLineEdit>
+#include <QMimeData>
+#include <QPushButton>
+#include <QSlider>
+#include <QTest>
+#include <QWheelEvent>
+#include <cmath>
+
+#include "app/main_window.h"
+#include "app/theme.h"
+#include "app/tiles/control_tile.h"
+#include "core/run_reader.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using test::TempFolder;
+
+/// The real window on the pump bench, live, driven by real events; frames come when the test says so.
+class Window : public testing::Test {
+protected:
+    void SetUp() override {
+        window = std::make_unique<MainWindow>();
+        window->forgetSettings();
+        window->stopClock();
+        window->resize(1280, 800);
+        window->show();
+        window->openExample("pump-bench");
+        ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); }));
+        frame();
+    }
+    void TearDown() override { window->closeWithoutAsking(); }
+
+    void frame() {
+        window->frame(true);
+        QApplication::processEvents();
+    }
+    bool waitFor(const std::function<bool()>& condition) {
+        return QTest::qWaitFor(
+            [&] {
+                frame();
+                return condition();
+            },
+            20'000);
+    }
+    Session& session() { return window->session(); }
+    double value(const std::string& signal) { return session().source().at(signal, session().shownAt()).value; }
+    Tile* tile(const QString& id) { return window->page().tile(id); }
+    const TileSpec& spec(const QString& id) { return tile(id)->spec(); }
+    void press(const QString& action) {
+        ASSERT_TRUE(window->action(action)) << action.toStdString();
+        ASSERT_TRUE(window->action(action)->isEnabled()) << action.toStdString();
+        window->action(action)->trigger();
+    }
+    /// Presses, moves and releases the mouse as a person does.
+    static void drag(QWidget* on, QPoint from, QPoint by) {
+        const QPoint global = on->mapToGlobal(from);
+        QTest::mousePress(on, Qt::LeftButton, {}, from);
+        for (int i = 1; i <= 8; ++i) {
+            const QPoint to = global + by * i / 8;
+            QMouseEvent move(QEvent::MouseMove, on->mapFromGlobal(to), to, Qt::NoButton, Qt::LeftButton, {});
+            QApplication::sendEvent(on, &move);
+        }
+        const QPoint end = global + by;
+        QMouseEvent release(QEvent::MouseButtonRelease, on->mapFromGlobal(end), end, Qt::LeftButton, Qt::NoButton, {});
+        QApplication::sendEvent(on, &release);
+    }
+    /// What a drag from the list ends in, as Qt delivers it.
+    void drop(const char* signal, QPoint at) {
+        auto& model = window->signalList().rows();
+        QModelIndexList row;
+        for (int i = 0; i < model.rowCount(); ++i)
+            if (model.row(i).signal && model.row(i).signal->id == signal) row << model.index(i);
+        ASSERT_EQ(row.size(), 1);
+        const std::unique_ptr<QMimeData> data(model.mimeData(row));
+        ASSERT_TRUE(data);
+        QDragEnterEvent enter(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
+        QApplication::sendEvent(&window->page(), &enter);
+        ASSERT_TRUE(enter.isAccepted());
+        QDragMoveEvent move(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
+        QApplication::sendEvent(&window->page(), &move);
+        QDropEvent drop(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
+        QApplication::sendEvent(&window->page(), &drop);
+    }
+    static QLineEdit* field(QWidget& in, const QString& accessibleName, int n = 0) {
+        for (QLineEdit* f : in.findChildren<QLineEdit*>())
+            if (f->accessibleName() == accessibleName && n-- == 0) return f;
+        return nullptr;
+    }
+    static void type(QLineEdit* field, const QString& text, Qt::Key end = Qt::Key_Return) {
+        ASSERT_TRUE(field);
+        field->setFocus();
+        field->selectAll();
+        QTest::keyClicks(field, text);
+        QTest::keyClick(field, end);
+        QApplication::processEvents();
+    }
+
+    std::unique_ptr<MainWindow> window;
+};
+
+TEST_F(Window, AnExampleOpensAsACopyAndIsLive) {
+    EXPECT_TRUE(session().path().isEmpty()) << "saving asks for a name; the original stays as it is";
+    EXPECT_FALSE(session().unsaved());
+    EXPECT_EQ(window->page().tiles().size(), 11U);
+    const Instant before = session().shownAt();
+    ASSERT_TRUE(waitFor([&] { return session().shownAt() > before; }));
+    EXPECT_TRUE(window->status().stateText().contains("Live"));
+    EXPECT_TRUE(window->status().keptText().contains("all samples kept"));
+}
+
+TEST_F(Window, RowsAreAlive) {
+    auto& rows = window->signalList().rows();
+    ASSERT_EQ(rows.rowCount(), 18) << "a box and its seventeen signals";
+    const auto text = [&](int i) { return rows.data(rows.index(i), Qt::AccessibleTextRole).toString(); };
+    EXPECT_TRUE(text(0).contains("I/O box"));
+    const QString before = text(6);
+    EXPECT_TRUE(before.contains("Vibration")) << before.toStdString();
+    EXPECT_TRUE(before.contains(" g"));
+    ASSERT_TRUE(waitFor([&] { return text(6) != before; }));
+}
+
+TEST_F(Window, ASignalIsDraggedToAFreePlaceOfThePage) {
+    press("page-new");
+    ASSERT_TRUE(window->page().tiles().empty());
+    drop("vibration", {500, 400});
+    ASSERT_EQ(window->page().tiles().size(), 1U);
+    const TileSpec t = window->page().tiles().front()->spec();
+    EXPECT_EQ(t.kind, TileKind::number);
+    EXPECT_EQ(t.signals, (std::vector<std::string>{"vibration"}));
+    EXPECT_TRUE(window->page().tiles().front()->geometry().contains(500, 400)) << "it lands where it was dropped";
+    drop("guard-door", {100, 100});
+    drop("drive", {100, 500});
+    EXPECT_EQ(window->page().tiles()[1]->spec().kind, TileKind::state) << "a switch is shown as a state";
+    EXPECT_EQ(window->page().tiles()[2]->spec().kind, TileKind::control) << "an output as a control";
+    press("undo");
+    press("undo");
+    EXPECT_EQ(window->page().tiles().size(), 1U);
+}
+
+TEST_F(Window, ASignalDroppedOnATraceBecomesALineOfIt) {
+    const QPoint on = tile("hydraulics")->geometry().center();
+    drop("vibration", on);
+    EXPECT_EQ(spec("hydraulics").signals.back(), "vibration");
+    frame();
+    press("undo");
+    EXPECT_EQ(spec("hydraulics").signals.size(), 3U);
+}
+
+TEST_F(Window, AScalesEndIsClickedAndTypedOverWhileLive) {
+    QLineEdit* high = field(*tile("outlet"), "upper end of the scale");
+    ASSERT_TRUE(high);
+    EXPECT_EQ(high->text(), "6");
+    QTest::mouseClick(high, Qt::LeftButton);
+    type(high, "2.5");
+    EXPECT_EQ(spec("outlet").scales.at("bar"), (Scale{0, 2.5}));
+    EXPECT_EQ(high->text(), "2.5");
+    type(high, "banana");
+    EXPECT_EQ(spec("outlet").scales.at("bar"), (Scale{0, 2.5})) << "what is no number changes nothing";
+    EXPECT_TRUE(high->property("wrong").toBool());
+    QTest::keyClick(high, Qt::Key_Escape);
+    EXPECT_EQ(high->text(), "2.5");
+    type(high, "-1");
+    EXPECT_EQ(spec("outlet").scales.at("bar"), (Scale{-1, 0}))
+        << "ends that were typed the wrong way round are put right";
+    press("undo");
+    press("undo");
+    EXPECT_TRUE(spec("outlet").scales.empty());
+    EXPECT_EQ(high->text(), "6");
+    press("redo");
+    EXPECT_EQ(high->text(), "2.5");
+    EXPECT_TRUE(session().unsaved());
+}
+
+TEST_F(Window, ATracesLanesHaveTheirOwnScales) {
+    QLineEdit* barHigh = field(*tile("hydraulics"), "upper end of the scale", 0);
+    QLineEdit* flowHigh = field(*tile("hydraulics"), "upper end of the scale", 1);
+    ASSERT_TRUE(barHigh && flowHigh) << "two units, two lanes";
+    type(flowHigh, "120");
+    EXPECT_EQ(spec("hydraulics").scales.at("L/min").high, 120);
+    EXPECT_FALSE(spec("hydraulics").scales.contains("bar"));
+}
+
+TEST_F(Window, ATileIsMovedAndResizedOnTheGridByTheMouse) {
+    Tile* t = tile("flow");
+    const QSize one(t->width() / 2, t->height());
+    drag(t, {60, 8}, {one.width() * -2, one.height() * 4});
+    EXPECT_EQ(spec("flow").x, 4);
+    EXPECT_EQ(spec("flow").y, 4);
+    drag(tile("flow"), {tile("flow")->width() - 4, tile("flow")->height() - 4}, {one.width(), one.height() * 2});
+    EXPECT_EQ(spec("flow").w, 3);
+    EXPECT_EQ(spec("flow").h, 3);
+    press("undo");
+    press("undo");
+    EXPECT_EQ(spec("flow").x, 6);
+    EXPECT_EQ(spec("flow").w, 2);
+    drag(tile("flow"), {60, 8}, {5000, 0});
+    EXPECT_EQ(spec("flow").x, pageColumns - 2) << "no further than the edge";
+}
+
+TEST_F(Window, ATileIsMovedAndResizedByTheKeyboard) {
+    QTest::mouseClick(tile("flow"), Qt::LeftButton, {}, {40, 40});
+    ASSERT_EQ(window->page().selected(), tile("flow"));
+    press("move-down");
+    press("move-down");
+    press("wider");
+    EXPECT_EQ(spec("flow").y, 2);
+    EXPECT_EQ(spec("flow").w, 3);
+    press("undo");
+    press("undo");
+    EXPECT_EQ(spec("flow").y, 0) << "moves in a row are one step to undo";
+    press("remove");
+    EXPECT_EQ(tile("flow"), nullptr);
+    press("undo");
+    EXPECT_NE(tile("flow"), nullptr);
+}
+
+TEST_F(Window, ShowAsAnotherKindNeedsNothingSetUpAgain) {
+    type(field(*tile("outlet"), "upper end of the scale"), "8");
+    QTest::mouseClick(tile("outlet"), Qt::LeftButton, {}, {40, 60});
+    for (const char* kind : {"as-column", "as-trace", "as-number", "as-dial"}) {
+        press(kind);
+        frame();
+        EXPECT_EQ(spec("outlet").signals, (std::vector<std::string>{"outlet-pressure"}));
+        EXPECT_EQ(spec("outlet").scales.at("bar").high, 8) << "its scale goes with it";
+    }
+    EXPECT_FALSE(window->action("as-state")->isEnabled()) << "a pressure is no yes or no";
+    EXPECT_FALSE(window->action("as-control")->isEnabled());
+}
+
+TEST_F(Window, FitAndLearnSetTheScaleOnceAndItStays) {
+    ASSERT_TRUE(waitFor([&] { return session().end() > Instant{1'500'000'000}; }));
+    QTest::mouseClick(tile("outlet"), Qt::LeftButton, {}, {40, 60});
+    press("fit");
+    const Scale fitted = spec("outlet").scales.at("bar");
+    EXPECT_LT(fitted.high, 6);
+    for (int i = 0; i < 5; ++i) frame();
+    EXPECT_EQ(spec("outlet").scales.at("bar"), fitted) << "no rescaling by itself";
+    press("learn");
+    EXPECT_TRUE(tile("outlet")->learning());
+    session().engine()->setOutput("drive", 10);
+    const Instant since = session().end();
+    ASSERT_TRUE(waitFor([&] { return session().end() > since + milliseconds(1500); }));
+    press("learn");
+    const Scale learned = spec("outlet").scales.at("bar");
+    EXPECT_NE(learned, fitted);
+    std::vector<Column> seen;
+    session().source().columns("outlet-pressure", {since, milliseconds(1500), 1}, seen);
+    EXPECT_LE(learned.low, seen[0].summary.min);
+    EXPECT_GE(learned.high, seen[0].summary.max);
+    press("undo");
+    EXPECT_EQ(spec("outlet").scales.at("bar"), fitted);
+}
+
+TEST_F(Window, WheelAndDragZoomAndPanTheTimeOfTheTraces) {
+    ASSERT_TRUE(waitFor([&] { return session().end() > Instant{2'000'000'000}; }));
+    QWidget* plot = tile("hydraulics")->childAt(200, 150);
+    ASSERT_TRUE(plot);
+    const Duration before = session().cursor().window();
+    QWheelEvent in(QPointF(100, 100), plot->mapToGlobal(QPointF(100, 100)), {}, {0, 120}, {}, {}, Qt::NoScrollPhase,
+                   false);
+    QApplication::sendEvent(plot, &in);
+    EXPECT_LT(session().cursor().window(), before);
+    QWheelEvent stretch(QPointF(100, 60), plot->mapToGlobal(QPointF(100, 60)), {}, {0, 120}, {}, Qt::ControlModifier,
+                        Qt::NoScrollPhase, false);
+    QApplication::sendEvent(plot, &stretch);
+    const Scale zoomed = spec("hydraulics").scales.at("bar");
+    EXPECT_LT(zoomed.high - zoomed.low, 7);
+    drag(plot, {200, 100}, {30, 0});
+    EXPECT_FALSE(session().cursor().atEnd()) << "dragging goes back in time";
+    const Instant then = session().shownAt();
+    EXPECT_LT(then, session().end());
+    QTest::mouseDClick(plot, Qt::LeftButton, {}, {200, 100});
+    EXPECT_TRUE(spec("hydraulics").scales.contains("L/min")) << "a double click fits all lanes";
+    press("live");
+    EXPECT_TRUE(session().cursor().atEnd());
+}
+
+TEST_F(Window, DraggingTheRibbonTakesTheWholePageBackAndEndReturns) {
+    ASSERT_TRUE(waitFor([&] { return session().end() > Instant{3'000'000'000}; }));
+    const double driven = value("drive");
+    EXPECT_EQ(driven, 7);
+    Ribbon& ribbon = window->ribbon();
+    ribbon.refresh(true);
+    const int x = static_cast<int>(ribbon.xOf({1'000'000'000}));
+    QTest::mousePress(&ribbon, Qt::LeftButton, {}, {x, 36});
+    frame();
+    EXPECT_NEAR(session().shownAt().seconds(), 1, 0.05);
+    EXPECT_TRUE(window->status().stateText().contains("Then"));
+    EXPECT_NEAR(value("shaft-speed"), session().source().at("shaft-speed", {1'000'000'000}).value, 30);
+    const double then = value("shaft-speed");
+    EXPECT_LT(then, session().source().at("shaft-speed", session().end()).value) << "the shaft was still speeding up";
+    for (QSlider* s : tile("drive")->findChildren<QSlider*>()) EXPECT_FALSE(s->isEnabled()) << "the past is not driven";
+    const auto windowThen = session().shownAt();
+    ASSERT_TRUE(waitFor([&] { return session().end() > Instant{3'500'000'000}; }));
+    EXPECT_EQ(session().shownAt(), windowThen) << "it stays there while measuring goes on";
+    QTest::keyClick(window.get(), Qt::Key_End);
+    EXPECT_TRUE(session().cursor().atEnd());
+    ribbon.setFocus();
+    QTest::keyClick(&ribbon, Qt::Key_Home);
+    EXPECT_EQ(session().shownAt(), Instant{});
+    QTest::keyClick(&ribbon, Qt::Key_Right);
+    EXPECT_GT(session().shownAt(), Instant{});
+}
+
+TEST_F(Window, TheChainShowsEachStagesOwnValueAndTakesEditsAtOnce) {
+    auto& rows = window->signalList().rows();
+    int row = 0;
+    while (!rows.row(row).signal || rows.row(row).signal->id != "outlet-pressure") ++row;
+    const QRect at = window->signalList().visualRect(rows.index(row));
+    QTest::mouseClick(window->signalList().viewport(), Qt::LeftButton, {}, at.center());
+    QTest::mouseDClick(window->signalList().viewport(), Qt::LeftButton, {}, at.center());
+    ChainDrawer& drawer = window->drawer();
+    ASSERT_TRUE(drawer.isVisible());
+    ASSERT_EQ(drawer.signal(), "outlet-pressure");
+    ASSERT_TRUE(waitFor([&] { return drawer.card(4) && !drawer.card(4)->valueText().contains(QChar(0x2013)); }));
+    // counts -> volts -> mean -> bar: each card's number follows from the one before
+    double counts = 0, volts = 0, mean = 0, bar = 0;
+    ASSERT_TRUE(parseNumber(drawer.card(0)->valueText().toStdString(), counts));
+    ASSERT_TRUE(parseNumber(drawer.card(1)->valueText().toStdString(), volts));
+    ASSERT_TRUE(parseNumber(drawer.card(2)->valueText().toStdString(), mean));
+    ASSERT_TRUE(parseNumber(drawer.card(3)->valueText().toStdString(), bar));
+    EXPECT_NEAR(volts, counts * 20 / 65536, 1e-4);
+    EXPECT_NEAR(bar, mean * 2.5 - 2.5, 2e-3);
+    EXPECT_EQ(drawer.card(5), nullptr);
+
+    QLineEdit* slope = field(drawer, "Slope");
+    type(slope, "25");
+    EXPECT_EQ(std::get<SlopeOffset>(session().bench().signal("outlet-pressure")->chain[2]).slope, 25);
+    ASSERT_TRUE(waitFor([&] { return value("outlet-pressure") > 15; })) << "the live reading follows at once";
+    press("undo");
+    EXPECT_EQ(std::get<SlopeOffset>(session().bench().signal("outlet-pressure")->chain[2]).slope, 2.5);
+    EXPECT_EQ(field(drawer, "Slope")->text(), "2.5");
+    ASSERT_TRUE(waitFor([&] { return value("outlet-pressure") < 10; }));
+
+    type(field(drawer, "Bits"), "99");
+    EXPECT_EQ(std::get<CountsToVolts>(session().bench().signal("outlet-pressure")->chain[0]).bits, 16)
+        << "what cannot be is refused in place";
+    QTest::keyClick(window.get(), Qt::Key_Escape);
+    EXPECT_FALSE(drawer.isVisible());
+}
+
+TEST_F(Window, ARangeAndItsFactorChangeTogether) {
+    window->openChain("vibration");
+    QComboBox* range = nullptr;
+    for (QComboBox* c : window->drawer().findChildren<QComboBox*>())
+        if (c->accessibleName() == "Range") range = c;
+    ASSERT_TRUE(range);
+    EXPECT_EQ(range->currentText(), "−0.2 to 0.2 V");
+    range->setCurrentIndex(range->count() - 1);
+    Q_EMIT range->activated(range->count() - 1);
+    const SignalSpec* s = session().bench().signal("vibration");
+    EXPECT_EQ(*s->range, (Scale{-10, 10}));
+    EXPECT_EQ(std::get<CountsToVolts>(s->chain[0]).high, 10);
+    ASSERT_TRUE(waitFor([&] { return std::fabs(value("vibration")) < 2; }));
+    press("undo");
+    EXPECT_EQ(*session().bench().signal("vibration")->range, (Scale{-0.2, 0.2}));
+}
+
+TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
+    SignalSpec s = *session().bench().signal("outlet-pressure");
+    s.chain.pop_back();
+    s.chain.back() = TwoPoints{0, 0, 5, 10, "bar", ""};
+    session().edit("test", withSignal(session().bench(), s));
+    window->openChain("outlet-pressure");
+    ASSERT_TRUE(waitFor([&] { return window->drawer().card(2)->valueText() != "–"; }));
+    QPushButton* capture = nullptr;
+    for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
+        if (b->text() == "Capture point 1") capture = b;
+    ASSERT_TRUE(capture);
+    QTest::mouseClick(capture, Qt::LeftButton);
+    const auto& points = std::get<TwoPoints>(session().bench().signal("outlet-pressure")->chain.back());
+    EXPECT_GT(points.x1, 0.9);
+    EXPECT_LT(points.x1, 3);
+    EXPECT_NE(points.note.find("captured"), std::string::npos);
+}
+
+TEST_F(Window, OutputsAreDrivenByTypingSliderAndSwitch) {
+    QLineEdit* typed = field(*tile("drive"), "Drive speed, typed");
+    ASSERT_TRUE(typed);
+    type(typed, "4.25");
+    ASSERT_TRUE(waitFor([&] { return value("drive") == 4.25; }));
+    type(typed, "44");
+    frame();
+    EXPECT_TRUE(typed->property("wrong").toBool()) << "out of the output's limits";
+    EXPECT_EQ(value("drive"), 4.25);
+    auto* slider = tile("drive")->findChild<QSlider*>();
+    ASSERT_TRUE(slider);
+    slider->setFocus();
+    QTest::keyClick(slider, Qt::Key_PageUp);
+    ASSERT_TRUE(waitFor([&] { return value("drive") > 4.5; }));
+    auto* valve = tile("valve")->findChild<Switch*>();
+    ASSERT_TRUE(valve);
+    ASSERT_TRUE(valve->isChecked());
+    QTest::mouseClick(valve, Qt::LeftButton);
+    ASSERT_TRUE(waitFor([&] { return value("valve") == 0; }));
+    EXPECT_FALSE(session().unsaved()) << "driving an output does not change the bench";
+}
+
+TEST_F(Window, RecordMarkStopReopenShowsTheSamePages) {
+    TempFolder folder;
+    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
+    QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
+    ASSERT_TRUE(waitFor([&] { return session().engine()->recording().active; }));
+    EXPECT_TRUE(window->status().recordButton()->text().startsWith("Stop"));
+    press("mark");
+    ASSERT_TRUE(waitFor([&] { return session().engine()->recording().samples > 10'000; }));
+    EXPECT_TRUE(window->status().recordButton()->text().contains("00:00:"));
+    QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
+    EXPECT_TRUE(window->noticeText().contains("Recorded")) << window->noticeText().toStdString();
+    ASSERT_EQ(session().recordedSpans().size(), 1U);
+    const QString run = session().lastRun();
+    ASSERT_TRUE(QFile::exists(run)) << run.toStdString();
+    EXPECT_TRUE(run.startsWith(QString::fromStdString(folder.file("")))) << "beside its bench";
+    press("open-last-run");
+    ASSERT_TRUE(waitFor([&] { return session().isRun() && session().run()->state().done; }));
+    frame();
+    EXPECT_TRUE(window->status().stateText().contains("Recorded"));
+    EXPECT_EQ(window->status().keptText(), "no sample missing");
+    EXPECT_EQ(window->page().tiles().size(), 11U) << "the same page";
+    EXPECT_FALSE(std::isnan(value("outlet-pressure")));
+    EXPECT_EQ(session().marks().size(), 1U);
+    EXPECT_FALSE(window->status().recordButton()->isEnabled());
+    // scrubbing works on it as on the live bench
+    const Span all = session().source().extent();
+    window->ribbon().refresh(true);
+    const Instant middle = all.from + nanoseconds((all.to - all.from).ns / 2);
+    QTest::mousePress(&window->ribbon(), Qt::LeftButton, {}, {static_cast<int>(window->ribbon().xOf(middle)), 36});
+    EXPECT_NEAR(session().shownAt().seconds(), middle.seconds(), 0.02);
+    window->openChain("outlet-pressure");
+    frame();
+    double bar = 0;
+    ASSERT_TRUE(parseNumber(window->drawer().card(4)->valueText().toStdString(), bar));
+    EXPECT_NEAR(bar, value("outlet-pressure"), 0.01) << "the chain is shown at that moment too";
+}
+
+TEST_F(Window, ARunThatCannotBeOpenedIsSaidInPlace) {
+    TempFolder folder;
+    test::writeFile(folder.file("x.run"), "no run at all");
+    window->openFile(QString::fromStdString(folder.file("x.run")));
+    ASSERT_TRUE(waitFor([&] { return !window->noticeText().isEmpty(); }));
+    EXPECT_TRUE(window->noticeText().contains("is not a run")) << window->noticeText().toStdString();
+    EXPECT_TRUE(session().engine()) << "the bench goes on measuring";
+    window->openFile(QString::fromStdString(folder.file("none.bench")));
+    EXPECT_TRUE(window->noticeText().contains("cannot be read"));
+}
+
+TEST_F(Window, AllActionsAreSearchedAndDone) {
+    QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
+    ActionList& list = window->actionList();
+    ASSERT_TRUE(list.isVisible());
+    EXPECT_GT(list.list()->count(), 25);
+    QTest::keyClicks(list.search(), "add page");
+    ASSERT_EQ(list.list()->count(), 1);
+    const auto pages = session().bench().pages.size();
+    QTest::keyClick(list.search(), Qt::Key_Return);
+    EXPECT_FALSE(list.isVisible());
+    EXPECT_EQ(session().bench().pages.size(), pages + 1);
+    QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
+    QTest::keyClick(list.search(), Qt::Key_Escape);
+    EXPECT_FALSE(list.isVisible());
+    press("page-previous");
+    EXPECT_EQ(window->page().page(), "mechanics");
+}
+
+TEST_F(Window, EveryEditCanBeUndoneBackToTheBeginning) {
+    const Bench before = session().bench();
+    press("page-new");
+    drop("vibration", {300, 300});
+    type(field(*tile("vibration"), "upper end of the scale") ? field(*tile("vibration"), "upper end of the scale")
+                                                             : window->findChild<QLineEdit*>(),
+         "1");
+    window->openChain("vibration");
+    type(field(window->drawer(), "Name"), "Shaking");
+    type(field(window->drawer(), "High"), "0.8");
+    press("to-ribbon");
+    press("remove-signal");
+    EXPECT_EQ(session().bench().signal("vibration"), nullptr);
+    while (session().undoStack().canUndo()) press("undo");
+    EXPECT_TRUE(sameBench(before, session().bench()));
+    while (session().undoStack().canRedo()) press("redo");
+    EXPECT_EQ(session().bench().signal("vibration"), nullptr);
+}
+
+TEST_F(Window, AFaultIsTriedAndSeenWhereItShows) {
+    auto& rows = window->signalList().rows();
+    Q_EMIT window->signalList().deviceAsked("box");
+    QCheckBox* broken = nullptr;
+    for (QCheckBox* b : window->findChildren<QCheckBox*>())
+        if (b->text() == "broken outlet wire") broken = b;
+    ASSERT_TRUE(broken);
+    broken->click();
+    ASSERT_TRUE(waitFor([&] { return rows.row(2).quality.contains("out of range"); }))
+        << rows.row(2).quality.toStdString();
+    press("undo");
+    ASSERT_TRUE(waitFor([&] { return rows.row(2).quality.isEmpty(); }));
+}
+
+TEST_F(Window, ADeviceThatGoesAwaySaysSoInASentenceAndComesBack) {
+    auto& rows = window->signalList().rows();
+    DeviceSpec box = *session().bench().device("box");
+    const std::string well = box.settings;
+    box.settings = R"({"seed":1,"rate-hz":1000,"faults":["away"]})";
+    session().edit("test", withDevice(session().bench(), box));
+    ASSERT_TRUE(waitFor([&] { return rows.row(0).sentence.contains("does not answer any more"); }));
+    ASSERT_TRUE(waitFor([&] { return rows.row(1).quality.contains("gap"); }));
+    ASSERT_TRUE(waitFor([&] { return value("drive") == 0; })) << "its outputs went to their safe values";
+    press("undo");
+    ASSERT_TRUE(waitFor([&] { return rows.row(0).sentence.isEmpty() && rows.row(1).quality.isEmpty(); }));
+}
+
+TEST_F(Window, ANewBenchGetsADeviceAndItsTerminals) {
+    press("new");
+    EXPECT_TRUE(session().bench().signals.empty());
+    press("add-sim-io-box");
+    ASSERT_EQ(session().bench().devices.size(), 1U);
+    frame();
+    QPushButton* add = nullptr;
+    for (QPushButton* b : window->findChildren<QPushButton*>())
+        if (b->text() == "Add AI1" && b->isVisible()) add = b;
+    ASSERT_TRUE(add);
+    QTest::mouseClick(add, Qt::LeftButton);
+    ASSERT_EQ(session().bench().signals.size(), 1U);
+    EXPECT_TRUE(window->drawer().isVisible()) << "its chain is open to be set up";
+    const std::string id = session().bench().signals.front()->id;
+    ASSERT_TRUE(waitFor([&] { return !std::isnan(value(id)); })) << "and it moves at once";
+    EXPECT_TRUE(checkDevices(session().bench()).empty());
+}
+
+TEST_F(Window, BothThemesHaveEnoughContrast) {
+    const auto luminance = [](const QColor& c) {
+        const auto part = [](double v) { return v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4); };
+        return 0.2126 * part(c.redF()) + 0.7152 * part(c.greenF()) + 0.0722 * part(c.blueF());
+    };
+    const auto contrast = [&](const QColor& a, const QColor& b) {
+        const double x = luminance(a), y = luminance(b);
+        return (std::max(x, y) + 0.05) / (std::min(x, y) + 0.05);  // WCAG 2.1, 1.4.3
+    };
+    for (const Theme& t : {dayTheme(), nightTheme()})
+        for (const QColor& ground : {t.ground, t.panel}) {
+            EXPECT_GE(contrast(t.ink, ground), 7);
+            EXPECT_GE(contrast(t.muted, ground), 4.5);
+            EXPECT_GE(contrast(t.accent, ground), 4.5) << t.night;
+            EXPECT_GE(contrast(t.red, ground), 4.5);
+            EXPECT_GE(contrast(t.amber, ground), 4.5) << t.night;
+            for (const QColor& c : t.signal) EXPECT_GE(contrast(c, ground), 3.0) << c.name().toStdString();
+        }
+}
+
+TEST_F(Window, EverythingOnTheWindowHasAnAccessibleName) {
+    window->openChain("flow");
+    frame();
+    for (QWidget* w : window->findChildren<QWidget*>()) {
+        if (!w->isVisible() || w->focusPolicy() == Qt::NoFocus) continue;
+        const auto* button = qobject_cast<QAbstractButton*>(w);
+        const bool named = !w->accessibleName().isEmpty() || (button && !button->text().isEmpty()) ||
+                           w->metaObject()->className() == QByteArray("QScrollArea");
+        EXPECT_TRUE(named) << w->metaObject()->className() << " " << w->objectName().toStdString() << " in "
+                           << w->parentWidget()->metaObject()->className();
+    }
+}
+
+TEST_F(Window, ClosingStopsInOrder) {
+    TempFolder folder;
+    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
+    QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
+    ASSERT_TRUE(waitFor([&] { return session().engine()->recording().samples > 3000; }));
+    const std::string run = session().lastRun().toStdString();
+    window->closeWithoutAsking();
+    const auto reader = RunReader::open(run);
+    ASSERT_TRUE(reader.ok());
+    EXPECT_TRUE(reader.value()->info().closed);
+    RunReplay replay(*reader.value(), reader.value()->info().signal("drive")->group);
+    RunReplay::Step step;
+    double last = -1;
+    while (replay.next(step)) last = step.readings[0].values.back();
+    EXPECT_EQ(last, 0) << "safe";
+}
+
+}  // namespace
+}  // namespace cruscotto
