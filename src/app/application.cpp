@@ -100,13 +100,18 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         auto bench = loadBench(options.file);
         if (!bench) return fail(shown(bench.error().message));
         EngineOptions engine;
-        engine.pace = Pace::asFastAsPossible;
-        engine.until = options.after;
         engine.history.samples = std::size_t{1} << 18;
         engine.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };  // 2026-01-15 09:00 UTC
+        const bool fast = allSimulated(bench.value());
+        if (fast) {
+            engine.pace = Pace::asFastAsPossible;
+            engine.until = options.after;
+        }
         session.openBenchDocument(std::move(bench.value()), engine);
-        session.engine()->wait();
-        session.engine()->mark({options.after.ns * 2 / 3}, "Valve half closed");
+        if (fast) session.engine()->wait();
+        while (session.engine()->now() < Instant{options.after.ns})
+            QApplication::processEvents(QEventLoop::AllEvents, 10);
+        if (fast) session.engine()->mark({options.after.ns * 2 / 3}, "Valve half closed");
     }
     window.show();
     if (!options.page.empty())

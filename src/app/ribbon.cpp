@@ -32,7 +32,7 @@ Ribbon::Ribbon(Session& session, QWidget* parent) : QWidget(parent), session_(se
 }
 
 QRectF Ribbon::strip() const {
-    return {16, 14, width() - 16.0 - 116, 44};
+    return {16, 14, width() - 16.0 - 132, 44};
 }
 
 double Ribbon::xOf(Instant t) const {
@@ -67,7 +67,7 @@ void Ribbon::refresh(bool digits) {
 }
 
 void Ribbon::resizeEvent(QResizeEvent*) {
-    live_->setGeometry(width() - 100, 22, 84, 28);
+    live_->setGeometry(width() - 116, 22, 100, 28);
     refresh(true);
 }
 
@@ -105,21 +105,21 @@ void Ribbon::paintEvent(QPaintEvent*) {
             const QColor colour = t.signal[static_cast<std::size_t>(signal->colour)];
             p.setPen(QPen(colour, 1));
             const double dx = s.width() / static_cast<double>(columns_.size());
-            double lastY = std::nan("");
+            QPointF last(std::nan(""), 0);
             for (std::size_t i = 0; i < columns_.size(); ++i) {
                 const Summary& c = columns_[i].summary;
-                if (!c.count) {
-                    if (columns_[i].gapBefore) lastY = std::nan("");
-                    continue;
-                }
-                const double cx = s.left() + dx * (static_cast<double>(i) + 0.5);
+                if (columns_[i].gapBefore) last.setX(std::nan(""));
+                if (!c.count) continue;
+                const QPointF now(s.left() + dx * (static_cast<double>(i) + 0.5), y(c.mean));
                 double top = y(c.max), bottom = y(c.min);
-                if (!std::isnan(lastY)) {
-                    top = std::min(top, lastY);
-                    bottom = std::max(bottom, lastY);
+                if (now.x() - last.x() > 1.5 * dx) {
+                    p.drawLine(last, now);  // a slow signal: nothing in between, and nothing missing
+                } else if (!std::isnan(last.x())) {
+                    top = std::min(top, last.y());
+                    bottom = std::max(bottom, last.y());
                 }
-                p.drawLine(QPointF(cx, top), QPointF(cx, bottom + 0.6));
-                lastY = y(c.mean);
+                p.drawLine(QPointF(now.x(), top), QPointF(now.x(), bottom + 0.6));
+                last = now;
             }
         }
         p.setFont(uiFont(11, QFont::Bold));
@@ -139,6 +139,7 @@ void Ribbon::paintEvent(QPaintEvent*) {
         p.setPen(t.hairline);
         p.drawLine(QPointF(tx, s.bottom() + 1), QPointF(tx, s.bottom() + 6));
         p.setPen(t.muted);
+        if (!session_.cursor().atEnd() && std::fabs(tx - x) < 76) continue;  // the handle's own label stands there
         const QString label = wallTimeText(session_.source(), {tick - toWall}, step < 1'000'000'000);
         drawFigures(p,
                     {std::clamp(tx - figuresWidth(uiFont(11), label) / 2, s.left(), s.right() - 60), s.bottom() + 20},

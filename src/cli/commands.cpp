@@ -110,8 +110,12 @@ int record(const RecordOptions& options) {
     if (!bench) return badFile;
     if (options.asFastAsPossible && !options.length)
         return complain("--as-fast-as-possible needs --for: how much bench time to make.", wrongUsage);
+    if (options.asFastAsPossible && !allSimulated(*bench))
+        return complain("--as-fast-as-possible is for simulated devices; this bench has one that keeps its own time.",
+                        wrongUsage);
     EngineOptions engineOptions;
     if (options.asFastAsPossible) {
+        if (options.beginsAtUnix) engineOptions.wallClock = [s = *options.beginsAtUnix] { return s * 1'000'000'000; };
         engineOptions.pace = Pace::asFastAsPossible;
         engineOptions.until = options.length;
     }

@@ -24,6 +24,7 @@ struct RecordOptions {
     std::string bench, out;
     std::optional<Duration> length;  ///< until a signal where empty
     bool asFastAsPossible = false;
+    std::optional<std::int64_t> beginsAtUnix;  ///< seconds; as fast as possible only: the time of day that it pretends
 };
 int record(const RecordOptions& options);
 

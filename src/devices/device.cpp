@@ -25,6 +25,13 @@ const DeviceKind* deviceKind(const std::string& key) {
     return nullptr;
 }
 
+bool allSimulated(const Bench& bench) {
+    return std::all_of(bench.devices.begin(), bench.devices.end(), [](const auto& d) {
+        const DeviceKind* kind = deviceKind(d->kind);
+        return kind && kind->simulated;
+    });
+}
+
 std::vector<Problem> checkDevices(const Bench& bench) {
     std::vector<Problem> out;
     std::string known;

@@ -108,6 +108,8 @@ struct SettingInfo {
 struct DeviceKind {
     std::string key;
     Text title;
+    /// It makes its own time, and can be run as fast as possible.
+    bool simulated = false;
     std::vector<SettingInfo> settings;
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;
@@ -121,6 +123,8 @@ struct DeviceKind {
 const std::vector<DeviceKind>& deviceKinds();
 /// Null if there is none of that key.
 const DeviceKind* deviceKind(const std::string& key);
+/// All devices of the bench make their own time.
+bool allSimulated(const Bench& bench);
 /// The bench fits the devices it names: kinds, settings, terminals. One sentence for each thing that does not.
 std::vector<Problem> checkDevices(const Bench& bench);
 

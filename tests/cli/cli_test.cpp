@@ -41,11 +41,19 @@ public:
             _exit(98);
         }
     }
+    ~Program() {
+        if (child_ > 0 && waitpid(child_, nullptr, WNOHANG) == 0) {
+            kill(child_, SIGKILL);
+            waitpid(child_, nullptr, 0);
+        }
+    }
+    Program(const Program&) = delete;
+    Program& operator=(const Program&) = delete;
     void signal(int number) const { kill(child_, number); }
     [[nodiscard]] std::string outSoFar() const { return test::readFile(folder_.file("out")); }
     Output wait() {
         int status = 0;
-        waitpid(child_, &status, 0);
+        waitpid(std::exchange(child_, 0), &status, 0);
         return {WIFEXITED(status) ? WEXITSTATUS(status) : 1000 + status, test::readFile(folder_.file("out")),
                 test::readFile(folder_.file("err"))};
     }
@@ -153,7 +161,10 @@ TEST(Cli, ASignalStopsARecordingInOrder) {
             if (!std::filesystem::exists(f.file("a.run"))) return false;
             const auto r = RunReader::open(f.file("a.run"));
             return r.ok() && r.value()->info().span.to.ns > 500'000'000;
-        }));
+        })) << p.outSoFar()
+            << test::readFile(f.file("err"))
+            << (std::filesystem::exists(f.file("a.run")) ? " a.run is there" : " no a.run")
+            << (RunReader::open(f.file("a.run")).ok() ? "" : RunReader::open(f.file("a.run")).error().english());
         p.signal(number);
         const Output o = p.wait();
         EXPECT_EQ(o.code, cli::ok) << o.err;

@@ -77,7 +77,7 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const double wordRoom = word.isEmpty() ? 0 : 16;
     if (!word.isEmpty())
         p.drawText(QRectF(left, b.top() - 4, b.right() - left, 16), Qt::AlignRight | Qt::AlignVCenter, word);
-    if (b.right() - left > 50) {
+    if (b.right() - left > 64) {
         const double h = std::min(28.0, b.height() - 14 - wordRoom);
         QColor soft = colourOf(*s.spec);
         paintSpark(p, QRectF(left, baseline - h + (wordRoom > 0 ? 4 : 0), b.right() - left, h), columns_, soft,

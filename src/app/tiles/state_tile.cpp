@@ -37,8 +37,9 @@ void StateTile::paintEvent(QPaintEvent*) {
     p.setRenderHint(QPainter::Antialiasing);
     const double stripHeight = 16;
     QFont big = uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, 40.0), QFont::Medium);
-    if (const double wide = figuresWidth(big, s.text); wide > b.width())
-        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * b.width() / wide)));
+    const double room = b.width() - big.pixelSize() * 0.6 - 12;  // beside the mark
+    if (const double wide = figuresWidth(big, s.text); wide > room)
+        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * room / wide)));
     const bool gone = s.reading.quality == Quality::gap;
     p.setPen(gone ? t.muted : t.ink);
     const double baseline = b.top() + QFontMetricsF(big).ascent() - 2;

@@ -34,8 +34,8 @@ TraceTile::TraceTile(Session& session, QWidget* parent) : Tile(session, parent),
     plot_->plotLayout()->clear();
     plot_->plotLayout()->setRowSpacing(0);
     plot_->plotLayout()->setMargins({});
-    plot_->setNotAntialiasedElements(QCP::aeAll);
-    plot_->setAntialiasedElements(QCP::aePlottables);
+    plot_->setNotAntialiasedElements(QCP::AntialiasedElements(QCP::aeAll) &
+                                     ~QCP::AntialiasedElements(QCP::aePlottables));
     plot_->setPlottingHint(QCP::phFastPolylines, true);
     plot_->setPlottingHint(QCP::phCacheLabels, true);
     plot_->setFocusPolicy(Qt::NoFocus);

@@ -283,6 +283,7 @@ std::vector<TerminalInfo> terminals(const JsonText&) {
 DeviceKind simulatedBoxKind() {
     DeviceKind kind;
     kind.key = "sim-io-box";
+    kind.simulated = true;
     kind.title = CRUSCOTTO_TEXT("Simulated I/O box with a pump bench");
     kind.settings = {
         {"rate-hz",
