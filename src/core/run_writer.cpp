@@ -177,10 +177,14 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     const int opened =
         sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
     state->db.reset(raw);
-    if (opened != SQLITE_OK || !sqlite::execute(raw, runformat::schema))
-        return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?",
-                       path, sqlite3_errmsg(raw));
-    sqlite3_busy_timeout(raw, 1500);  // somebody who reads the run lets go of it again
+    sqlite3_busy_timeout(raw, 1500);  // somebody who reads the run, even now, lets go of it again
+    if (opened != SQLITE_OK || !sqlite::execute(raw, runformat::schema)) {
+        const Error error = failure(
+            "{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
+            sqlite3_errmsg(raw));
+        if (opened == SQLITE_OK) std::remove(path.c_str());  // it was not there before
+        return error;
+    }
     state->insertBlock =
         Statement(raw, "INSERT INTO block(group_id,first_index,n,t0_ns,dt_ns,times) VALUES (?,?,?,?,?,?)");
     state->insertSamples = Statement(raw, "INSERT INTO samples(block_id,signal_id,data) VALUES (?,?,?)");
