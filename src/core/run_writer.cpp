@@ -179,9 +179,9 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     state->db.reset(raw);
     sqlite3_busy_timeout(raw, 1500);  // somebody who reads the run, even now, lets go of it again
     if (opened != SQLITE_OK || !sqlite::execute(raw, runformat::schema)) {
-        const Error error = failure(
-            "{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
-            sqlite3_errmsg(raw));
+        const Error error =
+            failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
+                    sqlite3_errmsg(raw));
         if (opened == SQLITE_OK) std::remove(path.c_str());  // it was not there before
         return error;
     }

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-/// Marks a string for translation where no Qt is at hand; lupdate is told about it in translations/update.
+/// Marks a string for translation where no Qt is at hand. The window looks it up in the context "core".
 #define CRUSCOTTO_TEXT(pattern) pattern
 
 namespace cruscotto {

@@ -26,6 +26,8 @@ void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& col
             if (!c.summary.count) continue;
         }
         const double x = where.left() + dx * static_cast<double>(i);
+        if (!steps && y(c.summary.min) - y(c.summary.max) > 1.5)  // it swings within a column: show how far
+            p.drawLine(QPointF(x, y(c.summary.min)), QPointF(x, y(c.summary.max)));
         if (steps && !line.isEmpty()) line << QPointF(x, line.back().y());
         line << QPointF(x, y(c.summary.mean));
     }

@@ -63,7 +63,7 @@ void StateTile::paintEvent(QPaintEvent*) {
 
     p.setRenderHint(QPainter::Antialiasing, false);
     const QRectF strip(b.left(), b.bottom() - stripHeight - 2, b.width(), stripHeight);
-    p.fillRect(QRectF(strip.left(), strip.bottom() - 2, strip.width(), 2), t.track);
+    p.fillRect(strip, t.track);
     const double dx = strip.width() / static_cast<double>(std::max<std::size_t>(1, columns_.size()));
     p.setPen(Qt::NoPen);
     for (std::size_t i = 0; i < columns_.size(); ++i) {
