@@ -295,11 +295,13 @@ void MainWindow::updateActions() {
 
 void MainWindow::openFile(const QString& path) {
     if (path.endsWith(".run")) return session_.openRun(path);
-    // What cannot be written to is opened as a copy: an example, or somebody else's bench.
-    if (auto opened = session_.openBench(path, !QFileInfo(path).isWritable()); !opened)
+    // An example is opened as a copy, and so is what cannot be written to: somebody else's bench, say.
+    const QFileInfo file(path);
+    const bool example = file.canonicalPath() == QFileInfo(CRUSCOTTO_EXAMPLES).canonicalFilePath();
+    if (auto opened = session_.openBench(path, example || !file.isWritable()); !opened)
         notice(shown(opened.error().message));
-    else if (remember_)
-        QSettings().setValue("last/bench", QFileInfo(path).absoluteFilePath());
+    else if (remember_ && !session_.path().isEmpty())
+        QSettings().setValue("last/bench", session_.path());
 }
 
 void MainWindow::openExample(const QString& name) {

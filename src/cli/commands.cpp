@@ -20,6 +20,7 @@ namespace cruscotto::cli {
 namespace {
 
 std::atomic<bool> stopAsked{false};
+std::atomic<int> marksAsked{0};
 static_assert(std::atomic<bool>::is_always_lock_free);
 
 void say(const std::string& line) {
@@ -58,6 +59,24 @@ void pass(std::optional<Duration> length, Duration every, Each&& each) {
             next += std::chrono::nanoseconds(every.ns);
         }
     }
+}
+
+/// "drive=5" for each of the outputs; the bench with these start values.
+Result<Bench> withOutputs(Bench bench, const std::vector<std::string>& outputs) {
+    for (const std::string& one : outputs) {
+        const auto equals = one.find('=');
+        double value = 0;
+        const SignalSpec* s = bench.signal(one.substr(0, equals));
+        if (equals == std::string::npos || !parseNumber(one.substr(equals + 1), value))
+            return failure("\"{0}\" does not read. Write --set SIGNAL=VALUE, as in --set drive=5.", one);
+        if (!s || !s->output) return failure("This bench has no output \"{0}\".", one.substr(0, equals));
+        if (value < s->output->low || value > s->output->high)
+            return failure("{0} goes from {1} to {2}.", s->name, s->output->low, s->output->high);
+        SignalSpec next = *s;
+        next.output->start = value;
+        bench = withSignal(std::move(bench), std::move(next));
+    }
+    return bench;
 }
 
 /// Says once what each device that is not live has to say. False if there is any.
@@ -100,14 +119,19 @@ void handleSignals() {
     action.sa_handler = [](int) { stopAsked = true; };
     sigaction(SIGINT, &action, nullptr);
     sigaction(SIGTERM, &action, nullptr);
+    action.sa_handler = [](int) { ++marksAsked; };
+    sigaction(SIGUSR1, &action, nullptr);
 }
 bool interrupted() {
     return stopAsked;
 }
 
 int record(const RecordOptions& options) {
-    const auto bench = open(options.bench);
-    if (!bench) return badFile;
+    const auto opened = open(options.bench);
+    if (!opened) return badFile;
+    const auto changed = withOutputs(*opened, options.outputs);
+    if (!changed) return complain(changed.error().english(), wrongUsage);
+    const Bench* const bench = &changed.value();
     if (options.asFastAsPossible && !options.length)
         return complain("--as-fast-as-possible needs --for: how much bench time to make.", wrongUsage);
     if (options.asFastAsPossible && !allSimulated(*bench))
@@ -133,7 +157,9 @@ int record(const RecordOptions& options) {
         done = true;
         watcher.join();
     } else {
-        pass(options.length, seconds(1), [&] {
+        int marks = 0;
+        pass(options.length, milliseconds(100), [&] {
+            while (marks < marksAsked) engine->mark(engine->now(), fmt::format("Mark {}", ++marks));
             if (!isatty(STDERR_FILENO)) return;
             const RecordingStatus r = engine->recording();
             std::fprintf(stderr, "\r%s  %s  %s ", clockText(engine->now() - Instant{}).c_str(),

@@ -23,6 +23,7 @@ enum ExitCode : int {
 struct RecordOptions {
     std::string bench, out;
     std::optional<Duration> length;  ///< until a signal where empty
+    std::vector<std::string> outputs;  ///< "signal=value": start values other than the bench's
     bool asFastAsPossible = false;
     std::optional<std::int64_t> beginsAtUnix;  ///< seconds; as fast as possible only: the time of day that it pretends
 };
@@ -48,7 +49,7 @@ struct StandInOptions {
 };
 int beehive(const StandInOptions& options);
 
-/// Becomes true on SIGINT or SIGTERM once handleSignals() was called.
+/// SIGINT and SIGTERM end a command in order from now on; SIGUSR1 sets a mark in a recording.
 void handleSignals();
 bool interrupted();
 

@@ -47,6 +47,8 @@ int main(int argc, char** argv) {
     recordCommand->add_option("BENCH", record.bench)->required();
     addTime(recordCommand, "--for", recordFor, "how long; until Ctrl+C where it is left out");
     recordCommand->add_option("--out", record.out, "the run file to make")->required();
+    recordCommand->add_option("--set", record.outputs, "an output's start value, as in drive=5; may be given again");
+    recordCommand->footer("SIGUSR1 sets a mark.");
     recordCommand->add_option("--begins-at", record.beginsAtUnix,
                               "with --as-fast-as-possible: the time that it pretends, in seconds since 1970");
     recordCommand->add_flag("--as-fast-as-possible", record.asFastAsPossible,

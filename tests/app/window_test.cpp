@@ -11,6 +11,7 @@
 #include <QWheelEvent>
 #include <cmath>
 
+#include "app/csv_job.h"
 #include "app/main_window.h"
 #include "app/theme.h"
 #include "app/tiles/control_tile.h"
@@ -449,6 +450,37 @@ TEST_F(Window, ARunThatCannotBeOpenedIsSaidInPlace) {
     EXPECT_TRUE(session().engine()) << "the bench goes on measuring";
     window->openFile(QString::fromStdString(folder.file("none.bench")));
     EXPECT_TRUE(window->noticeText().contains("cannot be read"));
+}
+
+TEST_F(Window, AnExampleOpenedByItsNameIsACopyToo) {
+    const QString path = QString::fromStdString(test::example("pump-bench"));
+    window->openFile(path);
+    EXPECT_TRUE(session().path().isEmpty());
+    TempFolder folder;
+    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
+    window->openFile(QString::fromStdString(folder.file("mine.bench")));
+    EXPECT_EQ(session().path().toStdString(), folder.file("mine.bench")) << "one's own is opened as it is";
+}
+
+TEST_F(Window, ARunIsExportedInTheBackground) {
+    TempFolder folder;
+    EngineOptions fast;
+    fast.pace = Pace::asFastAsPossible;
+    fast.until = seconds(5);
+    auto engine = Engine::startRecorded(session().bench(), folder.file("a.run"), fast);
+    ASSERT_TRUE(engine.ok());
+    engine.value()->wait();
+    engine.value()->stop();
+    QString said;
+    int percent = 0;
+    auto* job = new CsvJob(QString::fromStdString(folder.file("a.run")), QString::fromStdString(folder.file("a.csv")),
+                           window.get());
+    QObject::connect(job, &CsvJob::finished, window.get(), [&](const QString& sentence) { said = sentence; });
+    QObject::connect(job, &CsvJob::progressed, window.get(), [&](int p) { percent = p; });
+    ASSERT_TRUE(waitFor([&] { return !said.isEmpty(); }));
+    EXPECT_TRUE(said.startsWith("Exported 5001 rows")) << said.toStdString();
+    EXPECT_EQ(percent, 100);
+    EXPECT_TRUE(std::filesystem::exists(folder.file("a.csv")));
 }
 
 TEST_F(Window, AllActionsAreSearchedAndDone) {

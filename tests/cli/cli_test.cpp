@@ -179,6 +179,49 @@ TEST(Cli, ASignalStopsARecordingInOrder) {
     }
 }
 
+TEST(Cli, ASignalSetsAMark) {
+    TempFolder f;
+    Program p(f, {"record", test::example("pump-bench"), "--out", f.file("a.run")});
+    const auto recorded = [&] {
+        const auto r = RunReader::open(f.file("a.run"));
+        return r.ok() && r.value()->info().span.to.ns > 300'000'000;
+    };
+    ASSERT_TRUE(test::eventually(recorded));
+    p.signal(SIGUSR1);
+    ASSERT_TRUE(test::eventually([&] {
+        const auto r = RunReader::open(f.file("a.run"));
+        return r.ok() && r.value()->info().marks.size() == 1;
+    }));
+    p.signal(SIGINT);
+    EXPECT_EQ(p.wait().code, cli::ok);
+}
+
+TEST(Cli, OutputsStartWhereTheyAreSet) {
+    TempFolder f;
+    Output o = run(f, {"record", test::example("pump-bench"), "--for", "10s", "--as-fast-as-possible", "--set",
+                       "drive=3.5", "--out", f.file("a.run")});
+    ASSERT_EQ(o.code, cli::ok) << o.err;
+    ASSERT_EQ(run(f, {"export", f.file("a.run"), "--out", f.file("a.csv"), "--signals", "drive,shaft-speed"}).code,
+              cli::ok);
+    const std::string csv = test::readFile(f.file("a.csv"));
+    EXPECT_NE(csv.find("\r\n0,3.5,"), std::string::npos) << csv.substr(0, 100);
+    for (const auto& [wrong, says] : {std::pair("drive=12", "goes from 0 to 10"),
+                                      std::pair("flow=1", "no output \"flow\""), std::pair("drive", "does not read")}) {
+        o = run(f, {"record", test::example("pump-bench"), "--for", "1s", "--as-fast-as-possible", "--set", wrong,
+                    "--out", f.file("b.run")});
+        EXPECT_EQ(o.code, cli::wrongUsage);
+        EXPECT_NE(o.err.find(says), std::string::npos) << o.err;
+    }
+}
+
+TEST(Cli, AsFastAsPossibleIsForWhatMakesItsOwnTime) {
+    TempFolder f;
+    const Output o =
+        run(f, {"record", test::example("beehive"), "--for", "1s", "--as-fast-as-possible", "--out", f.file("a.run")});
+    EXPECT_EQ(o.code, cli::wrongUsage);
+    EXPECT_NE(o.err.find("keeps its own time"), std::string::npos) << o.err;
+}
+
 TEST(Cli, NeverOverwritesARun) {
     TempFolder f;
     test::writeFile(f.file("a.run"), "precious");

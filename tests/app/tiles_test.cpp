@@ -1,0 +1,249 @@
+#include <QApplication>
+#include <QTest>
+#include <cmath>
+
+#include "app/fields.h"
+#include "app/main_window.h"
+#include "app/scale_end.h"
+#include "app/theme.h"
+#include "app/tiles/number_tile.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+/// The pump bench at a standstill after some seconds of its own time: every picture of it is the same.
+class Tiles : public testing::Test {
+protected:
+    void SetUp() override {
+        applyTheme(false);
+        window.forgetSettings();
+        window.stopClock();
+        window.resize(1280, 800);
+        EngineOptions fast;
+        fast.pace = Pace::asFastAsPossible;
+        fast.until = seconds(70);
+        session().openBenchDocument(test::exampleBench("pump-bench"), fast);
+        session().engine()->wait();
+        window.show();
+        show();
+    }
+    void TearDown() override {
+        window.closeWithoutAsking();
+        applyTheme(false);
+    }
+    Session& session() { return window.session(); }
+    Tile* tile(const char* id) { return window.page().tile(id); }
+    void show() {
+        window.frame(true);
+        QApplication::processEvents();
+    }
+    QImage picture(const char* id) { return tile(id)->grab().toImage(); }
+    static int count(const QImage& image, const QColor& colour) {
+        int n = 0;
+        for (int y = 0; y < image.height(); ++y)
+            for (int x = 0; x < image.width(); ++x) n += image.pixelColor(x, y) == colour;
+        return n;
+    }
+    /// Turns one tile into another kind and shows it.
+    void as(const char* id, TileKind kind) {
+        QTest::mouseClick(tile(id), Qt::LeftButton, {}, {30, 30});
+        window.page().showSelectedAs(kind);
+        show();
+    }
+    MainWindow window;
+};
+
+TEST_F(Tiles, NothingIsRepaintedThatWouldLookTheSame) {
+    struct Counter : QObject {
+        int paints = 0;
+        bool eventFilter(QObject*, QEvent* e) override {
+            paints += e->type() == QEvent::Paint;
+            return false;
+        }
+    } counter;
+    for (const char* id : {"outlet", "speed", "bearing"}) tile(id)->installEventFilter(&counter);
+    for (int i = 0; i < 30; ++i) {
+        window.frame(false);  // frames between the digits: time stands still, so does the picture
+        QApplication::processEvents();
+    }
+    EXPECT_EQ(counter.paints, 0);
+    session().cursor().goTo({3'000'000'000});
+    window.frame(true);
+    QApplication::processEvents();
+    EXPECT_GE(counter.paints, 3) << "another moment looks different";
+}
+
+TEST_F(Tiles, ThePointerStandsWhereTheReadingIs) {
+    // The pointer is the only thick line of ink that crosses the arc; look for it by its angle from two readings.
+    const QImage now = picture("speed");
+    session().cursor().goTo({1'000'000'000});
+    show();
+    const QImage then = picture("speed");
+    ASSERT_EQ(now.size(), then.size());
+    EXPECT_NE(now, then);
+    const auto inkOnTheLeft = [](const QImage& image) {
+        int n = 0;
+        for (int y = 30; y < image.height() * 2 / 3; ++y)
+            for (int x = 0; x < image.width() / 4; ++x) n += image.pixelColor(x, y) == dayTheme().ink;
+        return n;
+    };
+    EXPECT_GT(inkOnTheLeft(then), inkOnTheLeft(now)) << "at one second the shaft was still slow: the pointer is left";
+}
+
+TEST_F(Tiles, AReadingOutsideItsLimitsSaysSoInAWord) {
+    SignalSpec s = *session().bench().signal("outlet-pressure");
+    const QImage before = picture("outlet");
+    EXPECT_GT(count(before, dayTheme().red), 20) << "the limit's band on the arc";
+    s.limits.high = 0.5;
+    session().edit("test", withSignal(session().bench(), s));
+    show();
+    EXPECT_GT(count(picture("outlet"), dayTheme().red), count(before, dayTheme().red) + 30);
+    auto& rows = window.signalList().rows();
+    EXPECT_TRUE(rows.row(2).quality.contains("above limit")) << rows.row(2).quality.toStdString();
+}
+
+TEST_F(Tiles, EachKindShowsEverySignalItCan) {
+    for (const char* id : {"outlet", "bearing", "flow"})
+        for (const TileKind kind :
+             {TileKind::number, TileKind::dial, TileKind::column, TileKind::trace, TileKind::number}) {
+            as(id, kind);
+            const QImage image = picture(id);
+            EXPECT_GT(count(image, dayTheme().ground), image.width() * image.height() / 4) << "calm: mostly paper";
+            QSet<QRgb> colours;
+            for (int y = 0; y < image.height(); y += 2)
+                for (int x = 0; x < image.width(); x += 2) colours.insert(image.pixel(x, y));
+            EXPECT_GT(colours.size(), 4) << "and something is on it: " << id << " as " << tileKindName(kind);
+        }
+}
+
+TEST_F(Tiles, NumbersStandStillWhileTheirFiguresChange) {
+    const QFont font = uiFont(20);
+    EXPECT_DOUBLE_EQ(figuresWidth(font, "1111.1"), figuresWidth(font, "8888.8"));
+    EXPECT_GT(figuresWidth(font, "10.0"), figuresWidth(font, "1.0"));
+}
+
+TEST_F(Tiles, TheNightThemeIsAnotherPictureOfTheSamePage) {
+    const QImage day = picture("outlet");
+    window.setNight(true);
+    show();
+    const QImage night = picture("outlet");
+    EXPECT_GT(count(day, dayTheme().ground), 1000);
+    EXPECT_EQ(count(night, dayTheme().ground), 0);
+    EXPECT_GT(count(night, nightTheme().ground), 1000);
+}
+
+TEST_F(Tiles, TheWindowMayBeSmallAndNothingFallsOver) {
+    window.resize(700, 420);
+    show();
+    window.openChain("flow");
+    show();
+    for (const auto& t : window.page().tiles()) {
+        EXPECT_GE(t->width(), 20);
+        EXPECT_FALSE(t->grab().isNull());
+    }
+    window.resize(1920, 1200);
+    show();
+    EXPECT_GT(tile("outlet")->width(), 300);
+}
+
+TEST_F(Tiles, ASparkLineBreaksWhereNothingWasMeasured) {
+    const auto painted = [](const std::vector<Column>& columns) {
+        QImage image(100, 20, QImage::Format_RGB32);
+        image.fill(Qt::white);
+        QPainter p(&image);
+        paintSpark(p, QRectF(0, 0, 99, 19), columns, Qt::black, false);
+        p.end();
+        int used = 0;
+        for (int x = 0; x < 100; ++x)
+            for (int y = 0; y < 20; ++y)
+                if (image.pixelColor(x, y) != Qt::white) {
+                    ++used;
+                    break;
+                }
+        return used;
+    };
+    std::vector<Column> whole(50), broken;
+    for (std::size_t i = 0; i < whole.size(); ++i) {
+        const double v = std::sin(static_cast<double>(i));
+        whole[i].summary = {v, v, v, 1};
+    }
+    broken = whole;
+    for (std::size_t i = 15; i < 30; ++i) broken[i].summary = {};
+    EXPECT_GT(painted(whole), 95);
+    EXPECT_LT(painted(broken), 75);
+    EXPECT_EQ(painted({}), 0);
+}
+
+TEST_F(Tiles, WhatIsBeingTypedIsNotOverwrittenByWhatGoesOn) {
+    QWidget holder;
+    auto* field = new Field("a field", &holder);
+    field->show("1");
+    QString taken;
+    QObject::connect(field, &Field::taken, field, [&](const QString& t) { taken = t; });
+    static_cast<QWidget*>(field)->show();
+    holder.show();
+    holder.activateWindow();
+    ASSERT_TRUE(QTest::qWaitForWindowActive(&holder));
+    field->setFocus();
+    ASSERT_TRUE(field->hasFocus());
+    field->end(false);
+    QTest::keyClicks(field, "23");
+    field->show("9");
+    EXPECT_EQ(field->text(), "123");
+    QTest::keyClick(field, Qt::Key_Return);
+    EXPECT_EQ(taken, "123");
+    field->markWrong(true, "no");
+    EXPECT_EQ(field->toolTip(), "no");
+    QTest::keyClicks(field, "4");
+    QTest::keyClick(field, Qt::Key_Escape);
+    EXPECT_EQ(field->text(), "9") << "Escape puts back what is in force";
+}
+
+TEST_F(Tiles, EditsInARowWithOneKeyAreOneUndo) {
+    const Bench before = session().bench();
+    for (int i = 1; i <= 5; ++i) {
+        SignalSpec s = *session().bench().signal("flow");
+        s.name = "Flow " + std::to_string(i);
+        session().edit("Rename", withSignal(session().bench(), s), "rename flow");
+    }
+    EXPECT_EQ(session().undoStack().count(), 1);
+    session().undoStack().undo();
+    EXPECT_TRUE(sameBench(before, session().bench()));
+    session().edit("Nothing", session().bench());
+    EXPECT_FALSE(session().undoStack().canUndo()) << "an edit that changes nothing is none";
+}
+
+TEST_F(Tiles, SavingCleansAndGoesBackToUnsavedWithTheNextEdit) {
+    test::TempFolder folder;
+    window.page().addPage();
+    EXPECT_TRUE(session().unsaved());
+    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("a.bench"))).ok());
+    EXPECT_FALSE(session().unsaved());
+    session().undoStack().undo();
+    EXPECT_TRUE(session().unsaved()) << "undone past the saved state";
+    EXPECT_FALSE(session().save("/nonexistent/a.bench").ok());
+    EXPECT_TRUE(session().unsaved());
+}
+
+TEST(TimeCursor, GoesAndReturnsAndTellsOnlyChanges) {
+    TimeCursor cursor;
+    int moves = 0, windows = 0;
+    QObject::connect(&cursor, &TimeCursor::moved, &cursor, [&] { ++moves; });
+    QObject::connect(&cursor, &TimeCursor::windowChanged, &cursor, [&] { ++windows; });
+    EXPECT_EQ(cursor.at({77}), (Instant{77}));
+    cursor.goTo({5});
+    cursor.goTo({5});
+    EXPECT_EQ(cursor.at({77}), (Instant{5}));
+    cursor.goToEnd();
+    cursor.goToEnd();
+    EXPECT_EQ(moves, 2);
+    cursor.setWindow(seconds(1e12 / 1e3));
+    EXPECT_EQ(cursor.window(), seconds(365.0 * 86400)) << "kept within reason";
+    cursor.setWindow({-5});
+    EXPECT_EQ(cursor.window(), milliseconds(1));
+    EXPECT_EQ(windows, 2);
+}
+
+}  // namespace
+}  // namespace cruscotto

@@ -1,0 +1,111 @@
+#include "core/pyramid.h"
+
+#include <cmath>
+#include <random>
+
+#include "core/log.h"
+#include "core/shared_ring.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+TEST(Summary, AddsUpToWhatAllReadingsWouldGive) {
+    std::mt19937 random(2);
+    std::uniform_real_distribution<double> value(-1e3, 1e3);
+    Summary joined, single;
+    double sum = 0;
+    int n = 0;
+    for (int part = 0; part < 50; ++part) {
+        Summary one;
+        for (int i = 0; i < part % 7; ++i) {
+            const double v = i == 3 ? std::nan("") : value(random);
+            one.add(v);
+            single.add(v);
+            if (!std::isnan(v)) sum += v, ++n;
+        }
+        joined.add(one);
+    }
+    EXPECT_EQ(joined.count, static_cast<std::uint32_t>(n));
+    EXPECT_EQ(joined.min, single.min);
+    EXPECT_EQ(joined.max, single.max);
+    EXPECT_NEAR(joined.mean, sum / n, 1e-9);
+    EXPECT_TRUE(std::isnan(Summary{}.mean)) << "of nothing there is no mean";
+}
+
+TEST(PyramidBuilder, FinishesBucketsInOrderAndWhole) {
+    PyramidBuilder builder;
+    std::array<std::uint64_t, pyramidLevels + 1> finished{};
+    const std::uint64_t n = bucketSamples(4) + 100;
+    for (std::uint64_t i = 0; i < n; ++i)
+        builder.add({static_cast<std::int64_t>(i) * 10}, static_cast<double>(i), [&](int level, const Bucket& bucket) {
+            const std::uint64_t size = bucketSamples(level), k = finished[static_cast<std::size_t>(level)]++;
+            ASSERT_EQ(bucket.begin.ns, static_cast<std::int64_t>(k * size) * 10);
+            ASSERT_EQ(bucket.summary.count, size);
+            ASSERT_EQ(bucket.summary.min, static_cast<double>(k * size));
+            ASSERT_EQ(bucket.summary.max, static_cast<double>((k + 1) * size - 1));
+            ASSERT_NEAR(bucket.summary.mean, (bucket.summary.min + bucket.summary.max) / 2, 1e-6);
+        });
+    for (int level = 1; level <= pyramidLevels; ++level)
+        EXPECT_EQ(finished[static_cast<std::size_t>(level)], n / bucketSamples(level)) << level;
+}
+
+TEST(PyramidBuilder, ABucketWithoutAnyReadingIsEmptyNotZero) {
+    PyramidBuilder builder;
+    int seen = 0;
+    for (int i = 0; i < 64; ++i)
+        builder.add({i}, std::nan(""), [&](int, const Bucket& b) {
+            ++seen;
+            EXPECT_EQ(b.summary.count, 0U);
+            EXPECT_TRUE(std::isnan(b.summary.min));
+        });
+    EXPECT_EQ(seen, 1);
+}
+
+TEST(SharedRing, KeepsTheLastAndTellsWhatItKept) {
+    SharedRing<std::int64_t> ring(6);
+    EXPECT_EQ(ring.capacity(), 8U) << "rounded up to a power of two";
+    for (std::int64_t i = 0; i < 20; ++i) ring.append(i);
+    EXPECT_EQ(ring.written(), 20U);
+    EXPECT_EQ(ring.firstKept(), 12U);
+    for (std::uint64_t i = 12; i < 20; ++i) EXPECT_EQ(ring.at(i), static_cast<std::int64_t>(i));
+}
+
+TEST(SharedRing, AReaderNeverTakesAnOverwrittenItemForAnOldOne) {
+    SharedRing<std::uint64_t> ring(256);
+    std::atomic<bool> stop{false};
+    std::atomic<std::uint64_t> wrong{0}, whole{0};
+    std::thread reader([&] {
+        while (!stop) {
+            const std::uint64_t end = ring.written(), begin = ring.firstKept();
+            for (std::uint64_t i = begin; i < end; ++i) {
+                const std::uint64_t v = ring.at(i);
+                if (ring.firstKept() > i) continue;  // overwritten meanwhile: thrown away
+                v == i * 3 ? ++whole : ++wrong;
+            }
+        }
+    });
+    std::vector<std::uint64_t> items(37);
+    for (std::uint64_t i = 0; i < 2'000'000 || whole < 1000; i += items.size()) {
+        for (std::size_t k = 0; k < items.size(); ++k) items[k] = (i + k) * 3;
+        ring.append(items.data(), items.size());
+    }
+    stop = true;
+    reader.join();
+    EXPECT_EQ(wrong, 0U);
+}
+
+TEST(Log, IsMadeWhereItIsToldAndSaysWhyNot) {
+    test::TempFolder folder;
+    ASSERT_TRUE(logTo(folder.file("deep/er/x.log")).ok());
+    logInfo("{} is not a format here");
+    logWarning("careful");
+    const std::string log = test::readFile(folder.file("deep/er/x.log"));
+    EXPECT_NE(log.find("{} is not a format here"), std::string::npos);
+    EXPECT_NE(log.find("warning careful"), std::string::npos);
+    EXPECT_FALSE(logTo("/proc/none/x.log").ok());
+    EXPECT_FALSE(defaultLogPath().empty());
+}
+
+}  // namespace
+}  // namespace cruscotto
