@@ -46,10 +46,10 @@ add("spare", "Spare input", "A7", 7, "AI7", A, range=rng(1), scale=sc(-0.5, 0.5)
 add("box-temperature", "Box temperature", "T3", 3, "CJ", A, range=rng(1), scale=sc(0, 50),
     chain=[two(-1, 1), {"stage": "moving-mean", "samples": 100}, {"stage": "slope-offset", "slope": 100, "offset": 0, "unit": "Cel"}])
 add("flow", "Flow", "Q1", 2, "CTR0", C, scale=sc(0, 80),
-    chain=[{"stage": "pulse-counter", "mode": "frequency", "pulses-per-turn": 1, "silence-s": 1, "gate-s": 0.3},
+    chain=[{"stage": "pulse-counter", "mode": "frequency", "pulses-per-turn": 1, "silence-s": 1, "gate-s": 0.5},
            {"stage": "slope-offset", "slope": round(60 / 450, 9), "offset": 0, "unit": "L/min"}])
 add("shaft-speed", "Shaft speed", "N1", 3, "CTR1", C, scale=sc(0, 3000),
-    chain=[{"stage": "pulse-counter", "mode": "rpm", "pulses-per-turn": 4, "silence-s": 1, "gate-s": 0.3}])
+    chain=[{"stage": "pulse-counter", "mode": "rpm", "pulses-per-turn": 4, "silence-s": 1, "gate-s": 0.5}])
 add("tank-low", "Tank level", "L1", 4, "DI0", D, chain=[{"stage": "invert"}], on="low", off="enough")
 add("guard-door", "Guard door", "D1", 5, "DI1", D, on="open", off="closed")
 add("valve-is-open", "Valve end switch", "V1", 2, "DI2", D, on="at open", off="not at open")

@@ -178,6 +178,22 @@ struct CounterMachine : Machine {
     std::int64_t quietSince = 0;
     explicit CounterMachine(const PulseCounter& s) : spec(s) {}
 
+    /// Pulses a second by the least-squares line through the edges: their times are only known to one sample, and a
+    /// line through all of them averages that out, where the first and the last alone would not.
+    [[nodiscard]] double slopeOfEdges() const {
+        const auto time = [&](const Edge& e) { return static_cast<double>(e.ns - edges.back().ns) * 1e-9; };
+        const auto pulses = [&](const Edge& e) { return static_cast<double>(e.count - edges.front().count); };
+        double meanTime = 0, meanPulses = 0, both = 0, squares = 0;
+        for (const Edge& e : edges) meanTime += time(e), meanPulses += pulses(e);
+        meanTime /= static_cast<double>(edges.size());
+        meanPulses /= static_cast<double>(edges.size());
+        for (const Edge& e : edges) {
+            both += (time(e) - meanTime) * (pulses(e) - meanPulses);
+            squares += (time(e) - meanTime) * (time(e) - meanTime);
+        }
+        return both / squares;
+    }
+
     void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>&) override {
         const std::int64_t silence = seconds(spec.silenceSeconds).ns;
         const std::int64_t gate = seconds(spec.gateSeconds).ns;
@@ -210,8 +226,7 @@ struct CounterMachine : Machine {
             } else if (edges.size() < 2) {
                 v[i] = reading == 0 ? 0 : none;  // one edge alone tells no speed
             } else {
-                double hz = static_cast<double>(edges.back().count - edges.front().count) /
-                            (static_cast<double>(edges.back().ns - edges.front().ns) * 1e-9);
+                double hz = slopeOfEdges();
                 // No edge since then: it cannot be faster than one pulse in that time.
                 if (quiet > 0) hz = std::min(hz, 1e9 / static_cast<double>(quiet));
                 v[i] = hz * perSecond;

@@ -152,7 +152,7 @@ TEST_F(Tiles, ASparkLineBreaksWhereNothingWasMeasured) {
         QImage image(100, 20, QImage::Format_RGB32);
         image.fill(Qt::white);
         QPainter p(&image);
-        paintSpark(p, QRectF(0, 0, 99, 19), columns, Qt::black, false);
+        paintSpark(p, QRectF(0, 0, 99, 19), columns, Qt::black, false, 0);
         p.end();
         int used = 0;
         for (int x = 0; x < 100; ++x)

@@ -137,6 +137,14 @@ TEST(PulseCounter, FrequencyAndTurnsAMinute) {
         2900, 40);
 }
 
+TEST(PulseCounter, IsFinerThanOneSampleOfTheEdgesTimes) {
+    // Edges are known to 10 ms only; over half a second the first and last alone would be off by up to 4 %.
+    const auto counts = pulses(135.337, 100, 0, 4);
+    const Readings r =
+        run({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.5}}, counts, ChannelKind::counterInput, 100);
+    for (std::size_t i = 100; i < r.values.size(); ++i) ASSERT_NEAR(r.values[i], 135.337, 0.007 * 135.337) << i;
+}
+
 TEST(PulseCounter, SlowPulsesAreTimedFromEdgeToEdge) {
     // 0.8 pulses a second, read 100 times a second: counting in a window would say 0 or 3.
     const Readings r = run({PulseCounter{PulseCounter::Mode::frequency, 1, 5, 0.25}}, pulses(0.8, 100, 0, 10),

@@ -7,12 +7,17 @@
 
 namespace cruscotto {
 
-void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour,
-                bool steps) {
+void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour, bool steps,
+                double leastSpan) {
     Summary all;
     for (const Column& c : columns) all.add(c.summary);
     if (!all.count || columns.size() < 2) return;
     double low = all.min, high = all.max;
+    if (high - low < leastSpan) {
+        const double middle = (low + high) / 2;
+        low = middle - leastSpan / 2;
+        high = middle + leastSpan / 2;
+    }
     if (high - low < 1e-12 * std::max(1.0, std::fabs(high))) low -= 1, high += 1;
     const auto y = [&](double v) { return where.bottom() - (v - low) / (high - low) * where.height(); };
     QPolygonF line;
@@ -83,7 +88,7 @@ void NumberTile::paintEvent(QPaintEvent*) {
         const double h = std::min(28.0, b.height() - 14 - wordRoom);
         QColor soft = colourOf(*s.spec);
         paintSpark(p, QRectF(left, baseline - h + (wordRoom > 0 ? 4 : 0), b.right() - left, h), columns_, soft,
-                   isDigital(s.spec->kind));
+                   isDigital(s.spec->kind), leastSparkSpan(*s.spec));
     }
 }
 

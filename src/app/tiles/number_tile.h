@@ -21,7 +21,13 @@ private:
     std::vector<Column> columns_;
 };
 
-/// Columns as a line in a rectangle, on a scale of their own extremes. Broken where there are none.
-void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour, bool steps);
+/// Columns as a line in a rectangle, on a scale of their own extremes, but of no less than `leastSpan`: noise must not
+/// look like news. Broken where there are none.
+void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour, bool steps,
+                double leastSpan);
+/// A twentieth of where the signal's readings are expected; 0 where that is not known.
+inline double leastSparkSpan(const SignalSpec& s) {
+    return s.scale ? (s.scale->high - s.scale->low) / 20 : 0;
+}
 
 }  // namespace cruscotto
