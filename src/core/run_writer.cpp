@@ -341,7 +341,10 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
 
 Result<void> RunWriter::close() {
     state_->row("INSERT OR REPLACE INTO run VALUES ('state',?)", std::string("closed"));
-    return commit();
+    auto committed = commit();
+    // Back to the mode that leaves no empty journal beside a run that was closed in order.
+    if (committed) sqlite::execute(state_->db.get(), "PRAGMA journal_mode = DELETE");
+    return committed;
 }
 
 }  // namespace cruscotto

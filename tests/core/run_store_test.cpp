@@ -96,6 +96,7 @@ TEST(RunStore, EverySampleIsThereOnceAndExact) {
     r.addSlow({900'000'001}, -0.1);
     ASSERT_TRUE(r.writer->close().ok());
     EXPECT_EQ(r.writer->samplesWritten(), 1002U);
+    EXPECT_FALSE(std::filesystem::exists(r.path + "-journal")) << "one file when it is closed";
     const auto reader = r.read();
     const RunInfo& info = reader->info();
     EXPECT_TRUE(info.closed);
