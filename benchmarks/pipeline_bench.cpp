@@ -43,16 +43,13 @@ void chainAndHistory(benchmark::State& state) {
     if (state.range(0)) chain.insert(chain.begin() + 1, MovingMean{50});
     auto evaluator = ChainEvaluator::make(chain, ChannelKind::analogInput);
     auto timeline = std::make_shared<Timeline>(4096);
-    SignalHistory history(timeline, {});
+    SignalHistory history(timeline, SampleType::int16, {});
     Readings readings;
-    std::vector<double> raw;
     for (auto _ : state) {
         b->t0 = {b->t0.ns + 1'000'000'000};
         timeline->append(*b);
         evaluator.value().process(*b, 0, readings);
-        raw.clear();
-        appendAsDouble(b->columns[0], raw);
-        history.append(raw, readings);
+        history.append(b->columns[0], readings);
     }
     state.SetItemsProcessed(static_cast<std::int64_t>(state.iterations() * blockSize));
 }

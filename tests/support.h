@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 #include <stdlib.h>
+#include <unistd.h>
 
 #include <chrono>
 #include <filesystem>
@@ -19,8 +20,16 @@ namespace cruscotto::test {
 /// A folder of the test's own that goes with it.
 class TempFolder {
 public:
-    TempFolder() {
-        std::string pattern = (std::filesystem::temp_directory_path() / "cruscotto-test-XXXXXX").string();
+    /// On the machine's disk; or in its memory, where how busy the disk is must not count and there is room.
+    enum class Where { disk, memory };
+    explicit TempFolder(Where where = Where::disk) {
+        std::filesystem::path base = std::filesystem::temp_directory_path();
+        std::error_code ec;
+        const char* memory = "/dev/shm";
+        if (const auto room = std::filesystem::space(memory, ec);
+            where == Where::memory && !ec && room.available > 300'000'000 && access(memory, W_OK) == 0)
+            base = memory;
+        std::string pattern = (base / "cruscotto-test-XXXXXX").string();
         path_ = mkdtemp(pattern.data());
     }
     ~TempFolder() {
@@ -57,6 +66,17 @@ inline void writeFile(const std::string& path, const std::string& content) {
 
 inline std::string example(const std::string& name) {
     return std::string(CRUSCOTTO_SOURCE) + "/examples/" + name + ".bench";
+}
+
+/// A bench with one signal, "in".
+inline Bench oneSignal() {
+    Bench bench;
+    bench.name = "Test";
+    SignalSpec s;
+    s.id = s.name = "in";
+    s.device = "device";
+    s.terminal = "AI0";
+    return withSignal(withDevice(bench, {"device", "Device", "sim-io-box", "", ""}), s);
 }
 
 inline Bench exampleBench(const std::string& name) {

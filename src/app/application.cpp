@@ -4,16 +4,18 @@
 #include <unistd.h>
 
 #include <QApplication>
-#include <QFileInfo>
+#include <QCursor>
 #include <QPixmap>
 #include <QSettings>
 #include <QSocketNotifier>
+#include <QTimer>
 #include <QTranslator>
 #include <array>
 #include <csignal>
 #include <cstdio>
 
 #include "app/main_window.h"
+#include "app/recovery.h"
 #include "app/theme.h"
 #include "app/words.h"
 
@@ -60,13 +62,29 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     MainWindow window;
     window.restoreSettings();
     closeOnSignals(window);
-    if (!options.file.empty()) {
+    Recovery recovery(Recovery::defaultFolder());
+    QTimer keeping;
+    QObject::connect(&keeping, &QTimer::timeout, &window, [&] { recovery.keep(window.session().worthKeeping()); });
+    keeping.start(1000);
+    if (auto left = recovery.take(QString::fromStdString(options.file))) {
+        window.session().restore(std::move(*left));
+    } else if (!options.file.empty()) {
         window.openFile(QString::fromStdString(options.file));
     } else {
         const QString last = QSettings().value("last/bench").toString();
-        if (!last.isEmpty() && QFileInfo::exists(last)) window.openFile(last);
+        if (last.isEmpty()) {
+            window.openExample("pump-bench");
+        } else {
+            // Where it is no longer there the example is shown, and the sentence that says why stays.
+            QObject::connect(
+                &window.session(), &Session::failed, &window,
+                [&window] {
+                    if (window.session().openedNothing()) window.session().openBench(":/examples/pump-bench.bench");
+                },
+                Qt::SingleShotConnection);
+            window.openFile(last);
+        }
     }
-    if (!window.session().engine() && options.file.empty()) window.openExample("pump-bench");
     window.show();
     return QApplication::exec();
 }
@@ -113,11 +131,13 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
             QApplication::processEvents(QEventLoop::AllEvents, 10);
         if (fast) session.engine()->mark({options.after.ns * 2 / 3}, "Valve half closed");
     }
+    QCursor::setPos(-1, -1);  // nothing is lit because the pointer happens to be there
     window.show();
     if (!options.page.empty())
         for (const auto& page : session.bench().pages)
             if (page->name == options.page || page->id == options.page) window.page().showPage(shown(page->id));
     if (!options.chain.empty()) window.openChain(QString::fromStdString(options.chain));
+    if (!options.device.empty()) window.openDevice(QString::fromStdString(options.device));
     if (options.backSeconds > 0) session.cursor().goTo(session.end() - seconds(options.backSeconds));
     if (options.actions) window.showActions();
     for (int i = 0; i < 3; ++i) {

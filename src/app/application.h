@@ -16,7 +16,7 @@ struct PictureOptions {
     std::string file, out;
     Duration after = seconds(60);
     std::string theme = "day";
-    std::string page, chain;
+    std::string page, chain, device;
     double backSeconds = 0;
     int width = 1280, height = 800;
     double scale = 1;

@@ -13,6 +13,7 @@
 #include "app/fields.h"
 #include "app/theme.h"
 #include "app/words.h"
+#include "core/keep.h"
 
 namespace cruscotto {
 
@@ -157,7 +158,12 @@ ChainDrawer::ChainDrawer(Session& session, QWidget* parent) : QScrollArea(parent
 }
 
 const SignalSpec* ChainDrawer::spec() const {
-    return session_.bench().signal(signal_.toStdString());
+    return session_.corrected(signal_.toStdString());
+}
+
+bool ChainDrawer::editable() const {
+    const SignalSpec* s = spec();
+    return s && !isOutput(s->kind) && (!session_.isRun() || !s->keep.asReadings);
 }
 
 void ChainDrawer::open(const QString& signal) {
@@ -168,7 +174,10 @@ void ChainDrawer::open(const QString& signal) {
 }
 
 void ChainDrawer::edit(const QString& effect, SignalSpec next) {
-    session_.edit(effect, withSignal(session_.bench(), std::move(next)));
+    if (session_.isRun())
+        session_.correct(effect, std::move(next));
+    else
+        session_.edit(effect, withSignal(session_.bench(), std::move(next)));
 }
 
 void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& effect) {
@@ -195,6 +204,7 @@ void ChainDrawer::rebuild() {
     if (!s) return;
     std::string shape = s->id + "/" + std::to_string(static_cast<int>(s->kind)) + (session_.isRun() ? "run" : "");
     for (const Stage& stage : s->chain) shape += std::string("/") + stageKey(stage);
+    shape += "/" + std::to_string(static_cast<int>(s->keep.what));
     if (shape != shape_) {
         shape_ = shape;
         stageCards_.clear();
@@ -206,9 +216,10 @@ void ChainDrawer::rebuild() {
         column->setContentsMargins(0, 0, 0, 12);
         column->setSpacing(0);
         addIdentity(column);
+        if (session_.isRun()) addCorrection(column);
         addTerminal(column);
         for (std::size_t i = 0; i < s->chain.size(); ++i) addStage(column, i);
-        if (!isOutput(s->kind) && !session_.isRun()) {
+        if (editable()) {
             auto* add = new QPushButton(tr("Add a stage"), content);
             add->setAccessibleDescription(tr("At the end of the chain"));
             connect(add, &QPushButton::clicked, this, [this, add] {
@@ -233,10 +244,15 @@ void ChainDrawer::rebuild() {
             addOutput(column);
         else if (!isDigital(s->kind))
             addLimits(column);
+        if (!isOutput(s->kind)) addKeep(column);
         column->addStretch();
         if (session_.isRun())
             for (QWidget* w : content->findChildren<QWidget*>())
-                if (qobject_cast<QLineEdit*>(w) || qobject_cast<QComboBox*>(w)) w->setEnabled(false);
+                if (qobject_cast<QLineEdit*>(w) || qobject_cast<QComboBox*>(w)) {
+                    const bool ofStage = std::any_of(stageCards_.begin() + 1, stageCards_.end(),
+                                                     [&](StageCard* card) { return card->isAncestorOf(w); });
+                    w->setEnabled(ofStage && editable());
+                }
         // What is replaced may be in the middle of telling about the edit that replaces it.
         if (QWidget* old = takeWidget()) old->deleteLater();
         setWidget(content);
@@ -336,6 +352,34 @@ void ChainDrawer::addIdentity(QVBoxLayout* column) {
     column->addWidget(head);
 }
 
+/// What can be done about a chain that was wrong while it was recorded.
+void ChainDrawer::addCorrection(QVBoxLayout* column) {
+    auto* card = new StageCard({}, column->parentWidget());
+    card->layout()->setContentsMargins(16, 10, 16, 12);
+    auto* again = new QPushButton(tr("Work the readings out again…"), card);
+    auto* back = new QPushButton(tr("Take it back"), card);
+    auto* buttons = static_cast<QVBoxLayout*>(card->layout());
+    buttons->addWidget(again, 0, Qt::AlignLeft);
+    buttons->addWidget(back, 0, Qt::AlignLeft);
+    connect(again, &QPushButton::clicked, this, &ChainDrawer::workOutAgainAsked);
+    connect(back, &QPushButton::clicked, this, [this] {
+        if (const SignalSpec* was = session_.bench().signal(signal_.toStdString()))
+            edit(tr("Take the chain back"), *was);
+    });
+    showers_.push_back([this, card, again, back](const SignalSpec& s) {
+        const SignalSpec* was = session_.bench().signal(s.id);
+        const bool changed = was && was->chain != s.chain;
+        again->setVisible(changed);
+        back->setVisible(changed);
+        card->setSentence(
+            !editable() ? tr("Not the raw samples were recorded, but readings: they stay as they are.")
+            : changed ? tr("Below is what this chain would make of the raw samples. The page still shows the readings "
+                           "of the chain before.")
+                      : tr("If the chain was wrong, correct it below: the raw samples are all there."));
+    });
+    column->addWidget(card);
+}
+
 void ChainDrawer::addTerminal(QVBoxLayout* column) {
     const SignalSpec* s = spec();
     const DeviceSpec* device = session_.bench().device(s->device);
@@ -396,7 +440,7 @@ void ChainDrawer::addTerminal(QVBoxLayout* column) {
 void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
     const Stage& stage = spec()->chain[i];
     auto* card = new StageCard(shown(stageTitle(stage)), column->parentWidget());
-    if (!session_.isRun()) {
+    if (editable()) {
         card->menu_->show();
         connect(card, &StageCard::menuAsked, this, [this, i](QPoint at) { stageMenu(i, at); });
     }
@@ -410,35 +454,23 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
 
 void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
     // A number inside the stage, by a pointer to the member that holds it.
-    const auto number = [&]<class S>(const QString& label, double S::*member) {
+    const auto number = [&]<class S, class N>(const QString& label, N S::*member) {
         numberField(
             card, label,
             [i, member](const SignalSpec& s) {
-                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i]) ? std::get<S>(s.chain[i]).*member
-                                                                                   : 0.0;
+                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i])
+                           ? static_cast<double>(std::get<S>(s.chain[i]).*member)
+                           : 0.0;
             },
             [this, i, member, label](double v) {
                 S next = std::get<S>(spec()->chain[i]);
-                next.*member = v;
-                editStage(i, next, tr("Change %1").arg(label.toLower()));
-            });
-    };
-    const auto whole = [&]<class S>(const QString& label, int S::*member) {
-        numberField(
-            card, label,
-            [i, member](const SignalSpec& s) {
-                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i]) ? std::get<S>(s.chain[i]).*member
-                                                                                   : 0.0;
-            },
-            [this, i, member, label](double v) {
-                S next = std::get<S>(spec()->chain[i]);
-                next.*member = static_cast<int>(std::clamp(v, -1e9, 1e9));
+                next.*member = static_cast<N>(std::is_integral_v<N> ? std::clamp(v, -1e9, 1e9) : v);
                 editStage(i, next, tr("Change %1").arg(label.toLower()));
             });
     };
     const Stage& stage = spec()->chain[i];
     if (std::holds_alternative<CountsToVolts>(stage)) {
-        whole(tr("Bits"), &CountsToVolts::bits);
+        number(tr("Bits"), &CountsToVolts::bits);
         auto* coding = combo(tr("Coding"), &card);
         coding->addItems({tr("two's complement"), tr("unipolar")});
         connect(coding, &QComboBox::activated, this, [this, i](int c) {
@@ -478,7 +510,7 @@ void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
         number(tr("Point 1: is"), &TwoPoints::y1);
         number(tr("Point 2: in"), &TwoPoints::x2);
         number(tr("Point 2: is"), &TwoPoints::y2);
-        if (!session_.isRun()) {
+        if (editable()) {
             capture(tr("Capture point 1"), &TwoPoints::x1);
             capture(tr("Capture point 2"), &TwoPoints::x2);
         }
@@ -514,7 +546,7 @@ void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
             card, i, [](const Stage& s) { return std::get<Formula>(s).unit; },
             [](Stage& s, std::string u) { std::get<Formula>(s).unit = std::move(u); });
     } else if (std::holds_alternative<MovingMean>(stage)) {
-        whole(tr("Samples"), &MovingMean::samples);
+        number(tr("Samples"), &MovingMean::samples);
     } else if (std::holds_alternative<ConvertUnit>(stage)) {
         auto* unit = combo(tr("Unit"), &card);
         std::string before = rawUnit(spec()->kind);
@@ -605,6 +637,56 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
     number(tr("At start"), &OutputSpec::start);
     number(tr("Safe"), &OutputSpec::safe);
     card->setSentence(tr("The safe value is applied whenever the bench stops, fails or closes."));
+    column->addWidget(card);
+}
+
+void ChainDrawer::addKeep(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Recorded"), column->parentWidget());
+    const auto change = [this](auto&& set) {
+        SignalSpec next = *spec();
+        set(next.keep);
+        edit(tr("Change what is recorded"), std::move(next));
+    };
+    auto* what = combo(tr("What is recorded"), card);
+    what->addItems({tr("every sample"), tr("one sample in so many"), tr("mean, min and max"), tr("what changes")});
+    connect(what, &QComboBox::activated, this,
+            [change](int i) { change([i](KeepSpec& keep) { keep.what = static_cast<KeepSpec::What>(i); }); });
+    showers_.push_back([what](const SignalSpec& s) { what->setCurrentIndex(static_cast<int>(s.keep.what)); });
+    card->fields()->addWidget(labelled(tr("What"), what, card));  // too wide to share its row
+
+    const auto number = [&]<class N>(const QString& label, N KeepSpec::*member, double low, double high) {
+        numberField(
+            *card, label, [member](const SignalSpec& s) { return static_cast<double>(s.keep.*member); },
+            [card, change, member, low, high](double v) {
+                const bool fine = v >= low && v <= high && (std::is_floating_point_v<N> || v == std::floor(v));
+                card->setWrong(fine ? QString()
+                                    : (std::is_floating_point_v<N>
+                                           ? tr("A number from %1 to %2 is expected here.")
+                                           : tr("A whole number from %1 to %2 is expected here."))
+                                          .arg(plain(low), plain(high)));
+                if (fine) change([&](KeepSpec& keep) { keep.*member = static_cast<N>(v); });
+            });
+    };
+    const KeepSpec::What now = spec()->keep.what;
+    if (now == KeepSpec::What::oneInN) number(tr("One in"), &KeepSpec::every, 1, 1e6);
+    if (now == KeepSpec::What::summary) number(tr("Of every, s"), &KeepSpec::intervalSeconds, 0.001, 86400);
+    if (now == KeepSpec::What::changes) {
+        number(tr("By more than"), &KeepSpec::deadBand, 0, 1e12);
+        number(tr("At least every, s"), &KeepSpec::atLeastEvery, 0, 86400);
+    }
+    if (now != KeepSpec::What::summary) {
+        auto* as = combo(tr("Recorded as"), card);
+        as->addItems({tr("raw samples"), tr("readings")});
+        connect(as, &QComboBox::activated, this,
+                [change](int i) { change([i](KeepSpec& keep) { keep.asReadings = i == 1; }); });
+        showers_.push_back([as, run = session_.isRun()](const SignalSpec& s) {
+            const KeepSpec keep = resolvedKeep(s);
+            as->setCurrentIndex(keep.asReadings ? 1 : 0);
+            as->setEnabled(!run && keep.asReadings == s.keep.asReadings);
+        });
+        place(card->fields(), labelled(tr("As"), as, card));
+    }
+    showers_.push_back([card](const SignalSpec& s) { card->setSentence(shown(describeKeep(s))); });
     column->addWidget(card);
 }
 

@@ -51,9 +51,14 @@ public:
 
 Q_SIGNALS:
     void closeAsked();
+    /// Of a run: its readings are to be worked out again with the chains as they are now.
+    void workOutAgainAsked();
 
 private:
     void rebuild();
+    /// The chain can be edited: of a bench always, of a run where its raw samples are there.
+    [[nodiscard]] bool editable() const;
+    void addCorrection(QVBoxLayout* column);
     [[nodiscard]] const SignalSpec* spec() const;
     void edit(const QString& effect, SignalSpec next);
     void editStage(std::size_t i, const Stage& next, const QString& effect);
@@ -62,6 +67,7 @@ private:
     void addStage(QVBoxLayout* column, std::size_t i);
     void addLimits(QVBoxLayout* column);
     void addOutput(QVBoxLayout* column);
+    void addKeep(QVBoxLayout* column);
     void addStageFields(StageCard& card, std::size_t i);
     class Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
                           std::function<void(const QString&)> take);

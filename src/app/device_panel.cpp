@@ -11,6 +11,7 @@
 #include "app/fields.h"
 #include "app/theme.h"
 #include "app/words.h"
+#include "core/json_text.h"
 
 namespace cruscotto {
 
@@ -33,7 +34,7 @@ std::string settingText(const Json& settings, const SettingInfo& info) {
     if (info.key.starts_with("faults/")) return hasFault(settings, info.key.substr(7)) ? "true" : "false";
     const auto it = settings.find(info.key);
     if (it == settings.end()) return info.otherwise;
-    return it->is_string() ? it->get<std::string>() : it->dump();
+    return it->is_string() ? it->get<std::string>() : jsonText(*it);
 }
 
 }  // namespace
@@ -47,7 +48,7 @@ Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id)
     device.name = kind.title.english();
     Json settings = Json::object();
     if (kind.key == "serial-line-board") settings["port"] = "/dev/ttyACM0";
-    device.settings = settings.dump();
+    device.settings = jsonText(settings);
     if (id) *id = device.id;
     return withDevice(bench, device);
 }
@@ -100,7 +101,7 @@ void DevicePanel::edit(const std::string& key, const std::string& value, Setting
     } else {
         settings[key] = value;
     }
-    next.settings = settings.dump();
+    next.settings = jsonText(settings);
     const DeviceKind* kind = deviceKind(next.kind);
     if (auto checked = kind->check(next.settings); !checked) {
         wrong_->setText(shown(checked.error().message));

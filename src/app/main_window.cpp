@@ -11,9 +11,12 @@
 #include <QSettings>
 #include <QVBoxLayout>
 
-#include "app/csv_job.h"
+#include "app/background_job.h"
+#include "app/run_dialogs.h"
+#include "app/shot_dialog.h"
 #include "app/theme.h"
 #include "app/words.h"
+#include "core/log.h"
 
 namespace cruscotto {
 
@@ -81,12 +84,28 @@ MainWindow::MainWindow()
     connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
     connect(page_, &PageView::menuAsked, this, &MainWindow::tileMenu);
     connect(drawer_, &ChainDrawer::closeAsked, this, &MainWindow::closeSide);
+    connect(drawer_, &ChainDrawer::workOutAgainAsked, this, &MainWindow::workOutAgain);
     connect(device_, &DevicePanel::closeAsked, this, &MainWindow::closeSide);
     connect(device_, &DevicePanel::signalAdded, this, &MainWindow::openChain);
     connect(&session_, &Session::benchChanged, this, &MainWindow::updateActions);
     connect(&session_, &Session::sourceChanged, this, [this] {
-        closeSide();
+        if (!session_.sameRun()) closeSide();
+        if (remember_ && !session_.path().isEmpty()) QSettings().setValue("last/bench", session_.path());
+    });
+    connect(&session_, &Session::saved, this, [this](const QString& path) {
+        if (remember_) QSettings().setValue("last/bench", path);
+        notice(tr("Saved as %1.").arg(path));
+        updateActions();
+    });
+    connect(&session_, &Session::recordingStarted, this, [this] {
         notice({});
+        status_->refresh(true);
+    });
+    connect(&session_, &Session::recordingEnded, this, [this](const RecordingStatus& done) {
+        notice(done.problem.empty()
+                   ? tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path))
+                   : shown(done.problem));
+        status_->refresh(true);
     });
     connect(&session_, &Session::failed, this, &MainWindow::notice);
     connect(&session_, &Session::noticed, this, &MainWindow::notice);
@@ -94,6 +113,7 @@ MainWindow::MainWindow()
     connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
 
     resize(1280, 800);
+    page_->setFocus();
 
     connect(&clock_, &QTimer::timeout, this, &MainWindow::tick);
     clock_.setTimerType(Qt::PreciseTimer);
@@ -147,6 +167,7 @@ void MainWindow::makeActions() {
         Bench empty;
         empty.name = tr("New bench").toStdString();
         empty.pages.push_back(std::make_shared<const PageSpec>(PageSpec{"page", tr("Page 1").toStdString(), {}, {}}));
+        notice({});
         session_.openBenchDocument(std::move(empty));
     });
     add("save", bench, tr("Save the bench"), QKeySequence::Save, [this] { save(false); });
@@ -172,6 +193,39 @@ void MainWindow::makeActions() {
     add("redo", editing, tr("Redo"), QKeySequence::Redo, [this] { session_.undoStack().redo(); });
 
     add("record", run, tr("Record"), QKeySequence("Ctrl+R"), [this] { toggleRecording(); });
+    add("record-when", run, tr("Record when something happens…"), QKeySequence("Ctrl+Shift+R"), [this] {
+        if (session_.recordingPhase() != Session::Recording::none)
+            return notice(tr("A recording is going on already. Stop it first."));
+        ShotDialog dialog(session_.bench(), list_->currentSignal(), session_.end(), this);
+        if (dialog.exec() == QDialog::Accepted) session_.startRecording(session_.runFolder(), dialog.plan());
+    });
+    add("keep-past", run, tr("That was it: keep what just happened…"), QKeySequence("Ctrl+Shift+K"), [this] {
+        const Duration held = session_.end() - session_.engine()->heldSince();
+        bool fine = false;
+        const double most = std::max(0.1, held.seconds());
+        const double past = QInputDialog::getDouble(
+            this, tr("Keep what just happened"),
+            tr("Seconds to keep. The samples of the last %1 are still in memory.").arg(shown(roughText(held))),
+            std::min(30.0, most), 0.1, most, 1, &fine);
+        if (fine) session_.keepPast(session_.runFolder(), seconds(past));
+    });
+    add("recording", run, tr("How runs are recorded…"), QKeySequence("Ctrl+Alt+R"), [this] {
+        const double lasted = session_.end().seconds();
+        RecordingDialog dialog(session_.bench(),
+                               lasted > 0 ? static_cast<double>(session_.engine()->measuredBytes()) / lasted : 0,
+                               status_->freeBytes(), this);
+        if (dialog.exec() != QDialog::Accepted) return;
+        Bench next = session_.bench();
+        next.recording = dialog.spec();
+        session_.edit(tr("How runs are recorded"), std::move(next));
+    });
+    add("describe", run, tr("Notes and marks of this run…"), QKeySequence("Ctrl+I"), [this] {
+        const Instant start = session_.source().extent().from;
+        RunNotesDialog dialog(session_.runNotes(), session_.runMarks(), start, session_.shownAt(), this);
+        if (dialog.exec() == QDialog::Accepted) session_.describeRun(dialog.notes(), dialog.marks());
+    });
+    add("work-out-again", run, tr("Work the readings of this run out again…"), {}, [this] { workOutAgain(); });
+    add("versions", run, tr("Versions of this run…"), {}, [this] { chooseVersion(); });
     add("mark", run, tr("Set a mark"), QKeySequence("Ctrl+M"), [this] {
         if (!session_.engine()) return;
         const auto n = session_.marks().size() + 1;
@@ -183,7 +237,9 @@ void MainWindow::makeActions() {
             return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
         if (mayLeave()) openFile(session_.lastRun());
     });
-    add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"), [this] { exportCsvFile(); });
+    add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"),
+        [this] { exportLastRun("csv", tr("CSV (*.csv)")); });
+    add("export-hdf5", run, tr("Export to HDF5…"), {}, [this] { exportLastRun("h5", tr("HDF5 (*.h5 *.hdf5)")); });
 
     add("live", time, tr("Back to the newest"), QKeySequence("End"), [this] { session_.cursor().goToEnd(); });
     add("window-longer", time, tr("Show more time"), QKeySequence("Ctrl+-"),
@@ -287,32 +343,40 @@ void MainWindow::updateActions() {
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
                                                   : tr("Learn the range from now until I say stop"));
     actions_["record"]->setEnabled(session_.engine());
+    actions_["record-when"]->setEnabled(session_.engine());
+    actions_["keep-past"]->setEnabled(session_.engine());
+    actions_["recording"]->setEnabled(session_.engine());
+    actions_["describe"]->setEnabled(session_.isRun());
+    actions_["work-out-again"]->setEnabled(!session_.corrections().empty());
+    actions_["versions"]->setEnabled(session_.run() && session_.run()->info() &&
+                                     !session_.run()->info()->versions.empty());
     actions_["mark"]->setEnabled(session_.engine());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
     for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
-    setWindowTitle(shown(session_.bench().name) + (session_.isRun() ? tr(" (run)") : QString()) + " – Cruscotto");
+    setWindowTitle(shown(session_.bench().name) + runWords() + " – Cruscotto");
 }
 
 void MainWindow::openFile(const QString& path) {
-    if (path.endsWith(".run")) return session_.openRun(path);
-    // An example is opened as a copy, and so is what cannot be written to: somebody else's bench, say.
-    const QFileInfo file(path);
-    const bool example = file.canonicalPath() == QFileInfo(CRUSCOTTO_EXAMPLES).canonicalFilePath();
-    if (auto opened = session_.openBench(path, example || !file.isWritable()); !opened)
-        notice(shown(opened.error().message));
-    else if (remember_ && !session_.path().isEmpty())
-        QSettings().setValue("last/bench", session_.path());
+    notice({});
+    if (path.endsWith(".run"))
+        session_.openRun(path);
+    else
+        session_.openBench(path);
 }
 
 void MainWindow::openExample(const QString& name) {
-    if (auto opened = session_.openBench(":/examples/" + name + ".bench", true); !opened)
-        notice(shown(opened.error().message));
+    openFile(":/examples/" + name + ".bench");
 }
 
 void MainWindow::tick() {
     if (!isVisible() || isMinimized()) return session_.poll();
     const bool digits = sinceDigits_.elapsed() >= digitsMs;
     if (digits) sinceDigits_.restart();
+    if (frames_.count++ == 0)
+        frames_.since.start();
+    else
+        frames_.longestMs = std::max(frames_.longestMs, frames_.last.elapsed());
+    frames_.last.start();
     frame(digits);
 }
 
@@ -337,37 +401,76 @@ void MainWindow::notice(const QString& sentence) {
 }
 
 void MainWindow::toggleRecording() {
-    Engine* engine = session_.engine();
-    if (!engine) return;
-    if (engine->recording().active) {
-        const RecordingStatus done = session_.stopRecording();
-        notice(done.problem.empty()
-                   ? tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path))
-                   : shown(done.problem));
-    } else {
-        auto started = session_.startRecording(session_.runFolder());
-        notice(started ? QString() : shown(started.error().message));
-    }
+    if (session_.recordingPhase() == Session::Recording::going)
+        session_.stopRecording();
+    else
+        session_.startRecording(session_.runFolder());
     status_->refresh(true);
 }
 
-void MainWindow::exportCsvFile() {
+void MainWindow::exportLastRun(const QString& ending, const QString& filter) {
     if (session_.engine() && session_.engine()->recording().active)
         return notice(tr("Stop the recording first; then its run can be exported."));
     if (session_.lastRun().isEmpty()) return notice(tr("There is no run to export. Record one, or open one."));
     const QFileInfo run(session_.lastRun());
-    const QString path = QFileDialog::getSaveFileName(
-        this, tr("Export to CSV"), run.absolutePath() + "/" + run.completeBaseName() + ".csv", tr("CSV (*.csv)"));
+    QString path = QFileDialog::getSaveFileName(
+        this, tr("Export the run"), run.absolutePath() + "/" + run.completeBaseName() + "." + ending, filter);
     if (path.isEmpty()) return;
-    auto* job = new CsvJob(run.absoluteFilePath(), path, this);
-    auto* cancel = new QPushButton(tr("Cancel the export"));
+    if (QFileInfo(path).suffix().isEmpty()) path += "." + ending;
+    ExportOptions options;
+    if (session_.run() && session_.run()->info()) options.version = session_.run()->info()->version;
+    watch(new BackgroundJob(exportWork(run.absoluteFilePath(), path, options), this), tr("Exporting… %1 %"),
+          tr("Cancel the export"));
+}
+
+/// Tells how far the job is, with a button that ends it.
+void MainWindow::watch(BackgroundJob* job, const QString& doing, const QString& end) {
+    auto* cancel = new QPushButton(end);
     noticeBar_->layout()->addWidget(cancel);
-    connect(cancel, &QPushButton::clicked, job, &CsvJob::cancel);
-    connect(job, &CsvJob::progressed, this, [this](int percent) { notice(tr("Exporting… %1 %").arg(percent)); });
-    connect(job, &CsvJob::finished, this, [this, cancel](const QString& sentence) {
+    connect(cancel, &QPushButton::clicked, job, &BackgroundJob::cancel);
+    connect(job, &BackgroundJob::progressed, this, [this, doing](int percent) { notice(doing.arg(percent)); });
+    connect(job, &BackgroundJob::finished, this, [this, cancel](const QString& sentence) {
         cancel->deleteLater();
         notice(sentence);
     });
+}
+
+void MainWindow::workOutAgain() {
+    if (session_.corrections().empty() || working_)
+        return notice(tr("All chains are as they were. Correct one in its chain first."));
+    QStringList names;
+    std::vector<SignalSpec> corrected;
+    for (const auto& [id, spec] : session_.corrections()) {
+        names << shown(spec.name);
+        corrected.push_back(spec);
+    }
+    QInputDialog dialog(this);
+    dialog.setWindowTitle(tr("Work the readings out again"));
+    dialog.setLabelText(tr("From the raw samples, with the corrected chain, as a new version of the run.\n"
+                           "The readings as they are now stay in it. What was corrected, in a few words:"));
+    dialog.setTextValue(tr("Corrected: %1").arg(names.join(", ")));
+    dialog.setOkButtonText(tr("Work them out"));
+    if (dialog.exec() != QDialog::Accepted) return;
+    const QString words = dialog.textValue();
+    working_ = true;
+    auto* job = new BackgroundJob(reworkWork(shown(session_.run()->info()->path), corrected, words), this);
+    watch(job, tr("Working out the readings… %1 %"), tr("Stop"));
+    connect(job, &BackgroundJob::finished, this, [this](const QString&, bool well) {
+        working_ = false;
+        if (well) session_.showVersion({});
+    });
+}
+
+/// What stands behind the name of a run.
+QString MainWindow::runWords() const {
+    if (!session_.isRun()) return {};
+    const auto info = session_.run()->info();
+    return info && info->version > 0 ? tr(" (run, version %1)").arg(info->version) : tr(" (run)");
+}
+
+void MainWindow::chooseVersion() {
+    VersionDialog dialog(*session_.run()->info(), this);
+    if (dialog.exec() == QDialog::Accepted) session_.showVersion(dialog.version());
 }
 
 bool MainWindow::save(bool askName) {
@@ -379,22 +482,27 @@ bool MainWindow::save(bool askName) {
         if (path.isEmpty()) return false;
         if (!path.endsWith(".bench")) path += ".bench";
     }
-    if (auto saved = session_.save(path); !saved) {
-        notice(shown(saved.error().message));
-        return false;
-    }
-    if (remember_) QSettings().setValue("last/bench", path);
-    notice(tr("Saved as %1.").arg(path));
+    session_.save(path);
     return true;
 }
 
 bool MainWindow::mayLeave() {
-    const bool recording = session_.engine() && session_.engine()->recording().active;
-    if (recording) {
+    const Session::Recording phase = session_.recordingPhase();
+    if (phase == Session::Recording::starting || phase == Session::Recording::going) {
         QMessageBox box(QMessageBox::NoIcon, tr("A recording is going on"),
                         tr("Leaving ends the recording. What was recorded is kept."), QMessageBox::NoButton, this);
         QPushButton* stay = box.addButton(tr("Go on recording"), QMessageBox::RejectRole);
         box.addButton(tr("End it and leave"), QMessageBox::AcceptRole);
+        box.setDefaultButton(stay);
+        box.exec();
+        if (box.clickedButton() == stay) return false;
+    }
+    if (!session_.corrections().empty()) {
+        QMessageBox box(QMessageBox::NoIcon, tr("Corrected chains"),
+                        tr("Chains of this run were changed, and its readings were not worked out again with them."),
+                        QMessageBox::NoButton, this);
+        QPushButton* stay = box.addButton(tr("Stay"), QMessageBox::RejectRole);
+        box.addButton(tr("Leave without it"), QMessageBox::DestructiveRole);
         box.setDefaultButton(stay);
         box.exec();
         if (box.clickedButton() == stay) return false;
@@ -408,7 +516,7 @@ bool MainWindow::mayLeave() {
         box.addButton(tr("Stay"), QMessageBox::RejectRole);
         box.setDefaultButton(keep);
         box.exec();
-        if (box.clickedButton() == keep) return save(false);
+        if (box.clickedButton() == keep) return save(false) && session_.waitForSave();
         return box.clickedButton() == drop;
     }
     return true;
@@ -471,7 +579,11 @@ void MainWindow::closeEvent(QCloseEvent* event) {
         settings.setValue("window/splitter", splitter_->saveState());
     }
     clock_.stop();
-    if (session_.engine()) session_.engine()->stop();
+    if (frames_.count > 1)
+        logInfo(fmt::format("window: {:.1f} frames a second over {:.1f} s, the longest wait {} ms",
+                            1e3 * static_cast<double>(frames_.count - 1) / static_cast<double>(frames_.since.elapsed()),
+                            static_cast<double>(frames_.since.elapsed()) / 1e3, frames_.longestMs));
+    session_.stop();
     event->accept();
 }
 

@@ -41,6 +41,7 @@ public:
     void frame(bool digits);
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
+    void openDevice(const QString& device);
     void showActions();
     void setNight(bool night);
     /// Nobody is asked about unsaved changes; for pictures, tests and signals from outside.
@@ -63,12 +64,15 @@ private:
     void tick();
     void notice(const QString& sentence);
     void toggleRecording();
-    void exportCsvFile();
+    void exportLastRun(const QString& ending, const QString& filter);
+    void watch(class BackgroundJob* job, const QString& doing, const QString& end);
+    void workOutAgain();
+    void chooseVersion();
+    [[nodiscard]] QString runWords() const;
     bool save(bool askName);
     /// True if nothing is lost by going on: saved, or the person said so.
     bool mayLeave();
     void closeSide();
-    void openDevice(const QString& device);
     void tileMenu(QPoint at);
 
     Session session_;
@@ -85,9 +89,14 @@ private:
     ActionList* actionList_;
     QTimer clock_;
     QElapsedTimer sinceDigits_;
+    struct {
+        qint64 count = 0, longestMs = 0;
+        QElapsedTimer since, last;
+    } frames_;  // since the window was first shown; into the log at the end
     QMap<QString, QAction*> actions_;
     QStringList order_;
     bool asked_ = false;
+    bool working_ = false;  // readings are being worked out again
     bool remember_ = true;
 };
 

@@ -5,8 +5,11 @@
 #include <QFile>
 #include <QFileInfo>
 #include <QStandardPaths>
+#include <chrono>
 
 #include "app/words.h"
+#include "core/run_name.h"
+#include "core/run_notes.h"
 
 namespace cruscotto {
 
@@ -36,6 +39,19 @@ private:
     const QString mergeKey_;
 };
 
+/// Another set of chains to try on a run.
+class CorrectionCommand : public QUndoCommand {
+public:
+    CorrectionCommand(Session& session, const QString& effect, Session::Corrections before, Session::Corrections after)
+        : QUndoCommand(effect), session_(session), before_(std::move(before)), after_(std::move(after)) {}
+    void redo() override { session_.takeCorrections(after_); }
+    void undo() override { session_.takeCorrections(before_); }
+
+private:
+    Session& session_;
+    const Session::Corrections before_, after_;
+};
+
 Session::Session(QObject* parent) : QObject(parent) {
     undo_.setUndoLimit(500);
 }
@@ -43,16 +59,45 @@ Session::~Session() {
     close();
 }
 
-void Session::close() {
+namespace {
+/// A name for a new run of this bench that nothing has yet; makes the folder where it is missing.
+Result<QString> freePath(const QString& folder, const Bench& bench) {
+    if (!QDir().mkpath(folder))
+        return failure("The folder {0} cannot be made. Choose another one.", folder.toStdString());
+    const RunNameParts parts{bench.name, bench.recording.notes.title, QDateTime::currentMSecsSinceEpoch() * 1'000'000};
+    return folder + "/" + shown(runName(bench.recording.name, parts, [&](const std::string& name) {
+               return QFile::exists(folder + "/" + shown(name));
+           }));
+}
+
+template <class T>
+bool ready(const std::future<T>& job) {
+    return job.valid() && job.wait_for(std::chrono::seconds(0)) == std::future_status::ready;
+}
+}  // namespace
+
+void Session::stop() {
+    // These use the engine: they end first.
+    if (starting_.valid()) (void)starting_.get();
+    if (ending_.valid()) (void)ending_.get();
+    if (keeping_.valid()) (void)keeping_.get();
+    if (describing_.valid()) (void)describing_.get();
+    waitForSave();
     if (engine_) engine_->stop();
+}
+
+void Session::close() {
+    stop();
     engine_.reset();
     run_.reset();
     opening_.reset();
+    reading_ = {};
     runDoneSaid_ = false;
+    corrections_.clear();
     cursor_.goToEnd();
 }
 
-Result<void> Session::openBench(const QString& path, bool asCopy) {
+Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     // Read through Qt, so that an example inside the program opens like a file.
     QFile file(path);
     if (!file.open(QIODevice::ReadOnly))
@@ -65,15 +110,25 @@ Result<void> Session::openBench(const QString& path, bool asCopy) {
         return failure("{0} is not opened: {1}{2}", QFileInfo(path).fileName().toStdString(),
                        problems.front().english(), more);
     }
-    openBenchDocument(std::move(*reading.bench));
-    path_ = asCopy ? QString() : QFileInfo(path).absoluteFilePath();
-    return {};
+    const QFileInfo info(path);
+    const bool example =
+        path.startsWith(":") || info.canonicalPath() == QFileInfo(CRUSCOTTO_EXAMPLES).canonicalFilePath();
+    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath()};
+}
+
+void Session::openBench(const QString& path) {
+    opening_.reset();
+    reading_ = std::async(std::launch::async, &Session::readBenchFile, path);
 }
 
 void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
+    begin(std::move(bench), {}, options);
+}
+
+void Session::begin(Bench bench, const QString& path, const EngineOptions& options) {
     close();
     bench_ = std::move(bench);
-    path_.clear();
+    path_ = path;
     undo_.clear();
     cursor_.setWindow(seconds(bench_.windowSeconds));
     engine_ = Engine::start(bench_, options);
@@ -81,19 +136,83 @@ void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
     Q_EMIT benchChanged();
 }
 
-void Session::openRun(const QString& path) {
-    opening_ = std::make_unique<RunSource>(path.toStdString());
-    lastRun_ = path;
-    poll();
+Recovery::Left Session::worthKeeping() const {
+    if (!engine_) return {};
+    const RecordingStatus recording = engine_->recording();
+    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString()};
 }
 
-Result<void> Session::save(const QString& path) {
+void Session::restore(Recovery::Left left) {
+    begin(std::move(left.bench), left.path, {});
+    if (left.unsaved) undo_.resetClean();
+    if (!left.run.isEmpty()) lastRun_ = left.run;
+    QString words = tr("Cruscotto did not end in order last time.");
+    if (left.unsaved) words += " " + tr("Your unsaved edits are here again.");
+    if (!left.run.isEmpty())
+        words += " " + tr("The recording is whole up to then: Ctrl+L opens %1.").arg(QFileInfo(left.run).fileName());
+    Q_EMIT benchChanged();
+    Q_EMIT noticed(words);
+}
+
+void Session::openRun(const QString& path) {
+    reading_ = {};
+    opening_ = std::make_unique<RunSource>(path.toStdString());
+    sameRun_ = false;
+    lastRun_ = path;
+}
+
+void Session::showVersion(std::optional<int> version) {
+    if (!run_ || !run_->info()) return;
+    opening_ = std::make_unique<RunSource>(run_->info()->path, std::size_t{1} << 30, version);
+    sameRun_ = true;
+}
+
+void Session::correct(const QString& effect, SignalSpec next) {
+    const SignalSpec* now = bench_.signal(next.id);
+    if (!run_ || !now) return;
+    Corrections after = corrections_;
+    if (next.chain == now->chain)
+        after.erase(next.id);
+    else
+        after[next.id] = std::move(next);
+    if (after != corrections_) undo_.push(new CorrectionCommand(*this, effect, corrections_, std::move(after)));
+}
+
+const SignalSpec* Session::corrected(const std::string& signal) const {
+    const auto it = corrections_.find(signal);
+    return it == corrections_.end() ? bench_.signal(signal) : &it->second;
+}
+
+void Session::takeCorrections(Corrections next) {
+    const Corrections before = std::exchange(corrections_, std::move(next));
+    for (const Corrections* some : {&before, &std::as_const(corrections_)})
+        for (const auto& [id, spec] : *some)
+            if (const SignalSpec* now = corrected(id); run_ && now) run_->tryChain(id, now->chain);
+    Q_EMIT benchChanged();
+}
+
+void Session::save(const QString& path) {
+    waitForSave();
     bench_.windowSeconds = cursor_.window().seconds();
-    auto saved = saveBench(bench_, path.toStdString());
-    if (!saved) return saved;
-    path_ = QFileInfo(path).absoluteFilePath();
-    undo_.setClean();
-    return {};
+    savingTo_ = path;
+    savedIndex_ = undo_.index();
+    saving_ =
+        std::async(std::launch::async, [bench = bench_, to = path.toStdString()] { return saveBench(bench, to); });
+}
+
+bool Session::waitForSave() {
+    if (saving_.valid()) endSave();
+    return saveWentWell_;
+}
+
+void Session::endSave() {
+    const Result<void> result = saving_.get();
+    saveWentWell_ = result.ok();
+    if (!result) return Q_EMIT failed(shown(result.error().message));
+    path_ = QFileInfo(savingTo_).absoluteFilePath();
+    // What was edited meanwhile is not in the file.
+    if (undo_.index() == savedIndex_) undo_.setClean();
+    Q_EMIT saved(path_);
 }
 
 void Session::edit(const QString& effect, Bench next, const QString& mergeKey) {
@@ -121,10 +240,28 @@ Instant Session::end() const {
 std::vector<Mark> Session::marks() const {
     if (engine_) return engine_->marks();
     std::vector<Mark> out;
-    if (run_)
-        if (const auto info = run_->info())
-            for (const RunMark& m : info->marks) out.push_back({m.at, m.words});
+    for (const RunMark& m : runMarks()) out.push_back({m.at, m.words});
     return out;
+}
+
+RunNotes Session::runNotes() const {
+    if (described_) return described_->notes;
+    const auto info = run_ ? run_->info() : nullptr;
+    return info ? info->notes : RunNotes{};
+}
+
+std::vector<RunMark> Session::runMarks() const {
+    if (described_) return described_->marks;
+    const auto info = run_ ? run_->info() : nullptr;
+    return info ? info->marks : std::vector<RunMark>{};
+}
+
+void Session::describeRun(const RunNotes& notes, const std::vector<RunMark>& marks) {
+    if (!run_ || !run_->info() || describing_.valid()) return;
+    describing_ = std::async(std::launch::async, [path = run_->info()->path, notes, marks]() -> Result<Description> {
+        if (auto done = cruscotto::describeRun(path, notes, marks); !done) return done.error();
+        return Description{notes, marks};
+    });
 }
 
 std::vector<Span> Session::recordedSpans() const {
@@ -137,38 +274,109 @@ QString Session::runFolder() const {
     return QStandardPaths::writableLocation(QStandardPaths::DocumentsLocation) + "/Cruscotto";
 }
 
-Result<void> Session::startRecording(const QString& folder) {
-    if (!engine_) return failure("A run is open; nothing is measured. Open a bench to record.");
-    if (!QDir().mkpath(folder))
-        return failure("The folder {0} cannot be made. Choose another one.", folder.toStdString());
-    const QString base = shown(freshId(bench_.name, {})) + QDateTime::currentDateTime().toString("-yyyyMMdd-HHmmss");
-    QString path = folder + "/" + base + ".run";
-    for (int n = 2; QFile::exists(path); ++n) path = folder + "/" + base + QString("-%1.run").arg(n);
-    auto started = engine_->startRecording(path.toStdString());
-    if (started) lastRun_ = path;
-    return started;
+Session::Recording Session::recordingPhase() const {
+    if (starting_.valid()) return Recording::starting;
+    if (ending_.valid()) return Recording::ending;
+    return engine_ && engine_->recording().active ? Recording::going : Recording::none;
 }
 
-RecordingStatus Session::stopRecording() {
-    return engine_ ? engine_->stopRecording() : RecordingStatus{};
+void Session::startRecording(const QString& folder, const std::optional<ShotPlan>& plan) {
+    if (!engine_) return Q_EMIT failed(tr("A run is open; nothing is measured. Open a bench to record."));
+    if (starting_.valid() || ending_.valid()) return;
+    starting_ =
+        std::async(std::launch::async, [engine = engine_.get(), folder, bench = bench_, plan]() -> Result<QString> {
+            auto path = freePath(folder, bench);
+            if (!path) return path;
+            if (auto started = engine->startRecording(path.value().toStdString(), plan); !started)
+                return started.error();
+            return path;
+        });
+}
+
+void Session::keepPast(const QString& folder, Duration past) {
+    if (!engine_ || keeping_.valid()) return;
+    keeping_ = std::async(std::launch::async,
+                          [engine = engine_.get(), folder, bench = bench_, past]() -> Result<std::pair<QString, Span>> {
+                              auto path = freePath(folder, bench);
+                              if (!path) return path.error();
+                              auto kept = engine->keepPast(path.value().toStdString(), past);
+                              if (!kept) return kept.error();
+                              return std::pair{path.value(), kept.value()};
+                          });
+}
+
+void Session::stopRecording() {
+    if (!engine_ || starting_.valid() || ending_.valid()) return;
+    ending_ = std::async(std::launch::async, [engine = engine_.get()] { return engine->stopRecording(); });
+}
+
+void Session::pollJobs() {
+    if (ready(reading_)) {
+        auto read = reading_.get();
+        if (read)
+            begin(std::move(read.value().bench), read.value().path, {});
+        else
+            Q_EMIT failed(shown(read.error().message));
+    }
+    if (ready(saving_)) endSave();
+    if (ready(starting_)) {
+        const auto started = starting_.get();
+        if (started) {
+            lastRun_ = started.value();
+            Q_EMIT recordingStarted();
+        } else {
+            Q_EMIT failed(shown(started.error().message));
+        }
+    }
+    if (ready(keeping_)) {
+        const auto kept = keeping_.get();
+        if (kept) {
+            lastRun_ = kept.value().first;
+            Q_EMIT noticed(tr("Kept %1 in %2. Ctrl+L opens it.")
+                               .arg(shown(roughText(kept.value().second.to - kept.value().second.from)), lastRun_));
+        } else {
+            Q_EMIT failed(shown(kept.error().message));
+        }
+    }
+    if (ready(describing_)) {
+        auto written = describing_.get();
+        if (written) {
+            described_ = std::move(written.value());
+            Q_EMIT noticed(tr("The notes and marks are written into the run."));
+        } else {
+            Q_EMIT failed(shown(written.error().message));
+        }
+    }
+    if (ready(ending_)) Q_EMIT recordingEnded(ending_.get());
+    if (engine_ && !starting_.valid() && !ending_.valid())
+        if (const RecordingStatus r = engine_->recording(); r.active && r.complete) stopRecording();
+}
+
+void Session::beginRun(std::unique_ptr<RunSource> run) {
+    const std::optional<Instant> stood = cursor_.atEnd() || !sameRun_ ? std::nullopt : std::optional(shownAt());
+    close();
+    run_ = std::move(run);
+    described_.reset();
+    const std::vector<std::shared_ptr<const PageSpec>> pages = bench_.pages;
+    bench_ = run_->info()->bench;
+    if (sameRun_) bench_.pages = pages;
+    path_.clear();
+    undo_.clear();
+    if (!sameRun_) cursor_.setWindow(seconds(bench_.windowSeconds));
+    if (stood) cursor_.goTo(*stood);
+    Q_EMIT sourceChanged();
+    Q_EMIT benchChanged();
 }
 
 void Session::poll() {
+    pollJobs();
     if (opening_) {
         const RunSource::State state = opening_->state();
         if (state.error) {
             opening_.reset();
             Q_EMIT failed(shown(state.error->message));
         } else if (state.opened) {
-            auto run = std::move(opening_);
-            close();
-            run_ = std::move(run);
-            bench_ = run_->info()->bench;
-            path_.clear();
-            undo_.clear();
-            cursor_.setWindow(seconds(bench_.windowSeconds));
-            Q_EMIT sourceChanged();
-            Q_EMIT benchChanged();
+            beginRun(std::move(opening_));
         }
     }
     if (run_ && !runDoneSaid_) {

@@ -99,8 +99,15 @@ void StatusLine::refresh(bool digits) {
         recording = engine->recording();
         lost = recording.active ? recording.lost + engine->lostSamples() : engine->lostSamples();
     }
-    record_->setEnabled(session_.engine() != nullptr);
-    const QString word = recording.active
+    const Session::Recording phase = session_.recordingPhase();
+    const bool busy = phase == Session::Recording::starting || phase == Session::Recording::ending;
+    record_->setEnabled(session_.engine() && !busy);
+    const QString word = phase == Session::Recording::starting ? tr("Starting…")
+                         : phase == Session::Recording::ending ? tr("Closing the run…")
+                         : recording.active && recording.byShots
+                             ? (recording.shots ? tr("Stop  %n shot(s), waiting", nullptr, recording.shots)
+                                                : tr("Stop  waiting for the trigger"))
+                         : recording.active
                              ? tr("Stop  %1  %2 MB")
                                    .arg(shown(clockText(session_.end() - recording.since)),
                                         QString::number(static_cast<double>(recording.bytes) / 1e6, 'f', 1))
@@ -131,11 +138,16 @@ void StatusLine::refresh(bool digits) {
         const double rate = session_.engine() && session_.end().seconds() > 1
                                 ? static_cast<double>(session_.engine()->measuredBytes()) / session_.end().seconds()
                                 : 0;
-        if (const auto free = freeBytes_->load(); free && rate > 0)
+        if (recording.memoryLeft) kept += tr(" · memory for %1").arg(shown(roughText(*recording.memoryLeft)));
+        if (recording.active && recording.diskLeft)
+            kept += tr(" · disk %1").arg(shown(roughText(*recording.diskLeft)));
+        else if (const auto free = freeBytes_->load(); free && rate > 0)
             kept += tr(" · disk %1").arg(shown(roughText(seconds(std::min(9e8, static_cast<double>(free) / rate)))));
     } else if (session_.isRun() && session_.run()->state().opened) {
         const std::uint64_t missing = session_.run()->info()->lostSamples();
         kept = missing ? tr("▲ %1 samples missing").arg(missing) : tr("no sample missing");
+        if (const int version = session_.run()->info()->version)
+            kept = tr("readings: version %1 · ").arg(version) + kept;
     }
     if (kept_->text() != kept) kept_->setText(kept);
 }

@@ -23,6 +23,8 @@ public:
     [[nodiscard]] QToolButton* actionsButton() { return actions_; }
     [[nodiscard]] QString keptText() const { return kept_->text(); }
     [[nodiscard]] QString stateText() const { return state_->text(); }
+    /// Of the disk that runs go to; 0: not known yet.
+    [[nodiscard]] std::uint64_t freeBytes() const { return *freeBytes_; }
     /// Stands in for the disk: free bytes where runs go. For pictures and tests.
     void setFreeBytes(std::uint64_t bytes);
 

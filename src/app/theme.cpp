@@ -62,8 +62,15 @@ QPushButton#quiet, QToolButton#quiet { border-color: transparent; padding: 4px 8
 QPushButton#record[recording="true"] { background: %7; color: %1; border-color: %7; }
 QToolButton::menu-indicator { image: none; }
 QLineEdit, QComboBox { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px 6px; min-height: 18px; selection-background-color: %7; selection-color: %1; }
+QPlainTextEdit, QTableWidget { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px; selection-background-color: %7; selection-color: %1; }
+QPlainTextEdit:focus, QTableWidget:focus { border: 1px solid %7; }
+QTableWidget::item:selected { background: %6; color: %3; }
+QTableWidget QLineEdit { border-radius: 0; padding: 0 2px; min-height: 0; }
+QHeaderView::section { background: %1; color: %4; border: none; border-bottom: 1px solid %5; padding: 4px 3px; }
 QLineEdit[wrong="true"] { border: 1px solid %8; }
-QComboBox::drop-down { border: none; width: 18px; }
+QComboBox::drop-down { border: none; width: 22px; }
+QComboBox::down-arrow { image: url(:/icons/choose-%9.png); width: 10px; height: 6px; }
+QTimeEdit { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px 6px; min-height: 18px; }
 QComboBox QAbstractItemView { background: %2; border: 1px solid %5; selection-background-color: %6; selection-color: %3; }
 QTabBar { background: transparent; }
 QTabBar::tab { background: transparent; color: %4; padding: 7px 4px 6px 4px; margin-right: 16px; border: none; border-bottom: 2px solid transparent; }
@@ -86,6 +93,7 @@ QSlider::handle:horizontal { width: 8px; height: 18px; margin: -8px 0; border-ra
 QSlider::handle:horizontal:focus, QSlider::handle:horizontal:hover { background: %7; }
 QSlider::handle:horizontal:disabled, QSlider::sub-page:horizontal:disabled { background: %4; }
 QCheckBox { spacing: 8px; }
+QDialogButtonBox { dialogbuttonbox-buttons-have-icons: 0; }
 QCheckBox::indicator { width: 14px; height: 14px; border: 1px solid %4; border-radius: 3px; background: %1; }
 QCheckBox::indicator:checked { background: %3; border-color: %3; }
 QLabel#caption { color: %4; font-size: 11px; font-weight: 500; }
@@ -100,7 +108,7 @@ QFrame#palette QListWidget::item { padding: 0; border-radius: 4px; }
 QFrame#palette QListWidget::item:selected { background: %6; color: %3; }
 )")
         .arg(t.ground.name(), t.panel.name(), t.ink.name(), t.muted.name(), t.hairline.name(), t.track.name(),
-             t.accent.name(), t.red.name());
+             t.accent.name(), t.red.name(), t.night ? "night" : "day");
 }
 
 }  // namespace

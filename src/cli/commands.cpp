@@ -7,10 +7,17 @@
 #include <chrono>
 #include <csignal>
 #include <cstdio>
+#include <filesystem>
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "core/format.h"
+#include "core/json_text.h"
+#include "core/run_format.h"
+#include "core/run_name.h"
+#include "core/run_notes.h"
 #include "core/run_reader.h"
+#include "core/run_version.h"
 #include "core/units.h"
 #include "engine/engine.h"
 #include "standins/beehive/beehive.h"
@@ -82,10 +89,14 @@ Result<Bench> withOutputs(Bench bench, const std::vector<std::string>& outputs) 
 /// Says once what each device that is not live has to say. False if there is any.
 bool devicesWell(const Engine& engine, const Bench& bench) {
     bool well = true;
-    for (const auto& [id, status] : engine.deviceStatus()) {
-        if (status.state == LinkState::live || status.state == LinkState::stopped) continue;
-        const DeviceSpec* spec = bench.device(id);
-        complain((spec ? spec->name : id) + ": " + status.sentence.english(), deviceTrouble);
+    const auto statuses = engine.deviceStatus();
+    for (const auto& device : bench.devices) {
+        const auto it = statuses.find(device->id);
+        if (it != statuses.end() && (it->second.state == LinkState::live || it->second.state == LinkState::stopped))
+            continue;
+        complain(device->name + ": " +
+                     (it == statuses.end() ? "nothing has been heard of it yet." : it->second.sentence.english()),
+                 deviceTrouble);
         well = false;
     }
     return well;
@@ -126,6 +137,41 @@ bool interrupted() {
     return stopAsked;
 }
 
+/// The shots that --when asks for.
+Result<std::optional<ShotPlan>> shotPlan(const RecordOptions& options, const Bench& bench) {
+    if (options.when.empty()) return std::optional<ShotPlan>();
+    ShotPlan plan;
+    plan.before = options.before;
+    plan.after = options.after;
+    plan.hysteresis = options.hysteresis;
+    plan.most = options.shots;
+    if (options.when == "mark") {
+        plan.onMark = true;
+        return std::optional(plan);
+    }
+    if (int h = 0, m = 0, s = 0, used = 0; std::sscanf(options.when.c_str(), "%d:%d:%d%n", &h, &m, &s, &used) == 3 &&
+                                           used == static_cast<int>(options.when.size()) && h >= 0 && h < 24 &&
+                                           m >= 0 && m < 60 && s >= 0 && s < 60) {
+        const std::time_t now = std::time(nullptr);
+        std::tm local{};
+        localtime_r(&now, &local);
+        int wait = (h - local.tm_hour) * 3600 + (m - local.tm_min) * 60 + s - local.tm_sec;
+        if (wait < 0) wait += 86400;  // tomorrow
+        plan.at = Instant{} + seconds(wait);
+        plan.most = 1;
+        return std::optional(plan);
+    }
+    const auto at = options.when.find_first_of("<>");
+    if (at == std::string::npos || !parseNumber(options.when.substr(at + 1), plan.level))
+        return failure(
+            "--when takes \"SIGNAL>NUMBER\", \"SIGNAL<NUMBER\", \"mark\" or a time of day as in 14:30:00, not \"{0}\".",
+            options.when);
+    plan.signal = options.when.substr(0, at);
+    plan.falling = options.when[at] == '<';
+    if (!bench.signal(plan.signal)) return failure("The bench has no signal \"{0}\".", plan.signal);
+    return std::optional(plan);
+}
+
 int record(const RecordOptions& options) {
     const auto opened = open(options.bench);
     if (!opened) return badFile;
@@ -143,7 +189,19 @@ int record(const RecordOptions& options) {
         engineOptions.pace = Pace::asFastAsPossible;
         engineOptions.until = options.length;
     }
-    auto started = Engine::startRecorded(*bench, options.out, engineOptions);
+    const auto plan = shotPlan(options, *bench);
+    if (!plan) return complain(plan.error().english(), wrongUsage);
+    std::string out = options.out;
+    if (std::filesystem::is_directory(out)) {
+        const std::int64_t unix = engineOptions.wallClock ? engineOptions.wallClock()
+                                                          : std::chrono::duration_cast<std::chrono::nanoseconds>(
+                                                                std::chrono::system_clock::now().time_since_epoch())
+                                                                .count();
+        const std::filesystem::path folder = out;
+        out = folder / runName(bench->recording.name, {bench->name, bench->recording.notes.title, unix},
+                               [&](const std::string& name) { return std::filesystem::exists(folder / name); });
+    }
+    auto started = Engine::startRecorded(*bench, out, engineOptions, plan.value());
     if (!started) return complain(started.error().english(), failed);
     const std::unique_ptr<Engine> engine = std::move(started.value());
     bool well = true;
@@ -160,6 +218,7 @@ int record(const RecordOptions& options) {
         int marks = 0;
         pass(options.length, milliseconds(100), [&] {
             while (marks < marksAsked) engine->mark(engine->now(), fmt::format("Mark {}", ++marks));
+            if (engine->recording().complete) stopAsked = true;
             if (!isatty(STDERR_FILENO)) return;
             const RecordingStatus r = engine->recording();
             std::fprintf(stderr, "\r%s  %s  %s ", clockText(engine->now() - Instant{}).c_str(),
@@ -172,7 +231,8 @@ int record(const RecordOptions& options) {
     engine->stop();
     const RecordingStatus status = engine->recording();
     const std::uint64_t lost = status.lost + engine->lostSamples();
-    say(fmt::format("{}: {} samples, {}, {}", options.out, status.samples, bytesText(status.bytes),
+    const std::string more = status.parts > 1 ? fmt::format(" and {} more files", status.parts - 1) : "";
+    say(fmt::format("{}{}: {} samples, {}, {}", out, more, status.samples, bytesText(status.bytes),
                     lost ? fmt::format("{} lost", lost) : "all samples kept"));
     if (!status.problem.empty()) complain(status.problem.english(), lostSamples);
     return lost || !status.problem.empty() ? lostSamples : well ? ok : deviceTrouble;
@@ -206,8 +266,8 @@ int watch(const WatchOptions& options) {
     return well ? ok : deviceTrouble;
 }
 
-int info(const std::string& path, bool json) {
-    auto opened = RunReader::open(path);
+int info(const std::string& path, bool json, std::optional<int> version) {
+    auto opened = RunReader::open(path, version);
     if (!opened) return complain(opened.error().english(), badFile);
     RunReader& reader = *opened.value();
     const RunInfo& run = reader.info();
@@ -219,11 +279,7 @@ int info(const std::string& path, bool json) {
     std::vector<Line> lines;
     for (const RunSignal& s : run.signals)
         for (const RunGroup& g : run.groups)
-            if (g.id == s.group) {
-                Summary all;
-                for (const Bucket& b : reader.summaries(s.id, 1)) all.add(b.summary);
-                lines.push_back({&s, &g, all});
-            }
+            if (g.id == s.group) lines.push_back({&s, &g, summaryOf(reader, s)});
     const auto lost = run.lostSamples();
     if (json) {
         nlohmann::ordered_json j;
@@ -237,6 +293,13 @@ int info(const std::string& path, bool json) {
                 : nlohmann::ordered_json(run.anchors.front().unixNs + (run.span.from - run.anchors.front().at).ns);
         j["duration-ns"] = (run.span.to - run.span.from).ns;
         j["lost-samples"] = lost;
+        j["version"] = run.version;
+        j["versions"] = nlohmann::ordered_json::array();
+        for (const RunVersion& v : run.versions)
+            j["versions"].push_back(
+                {{"id", v.id}, {"made-unix-ns", v.madeUnixNs}, {"words", v.words}, {"signals", v.signals}});
+        for (const auto& [key, words] : runformat::noteKeys)
+            if (!(run.notes.*words).empty()) j[key] = run.notes.*words;
         j["signals"] = nlohmann::ordered_json::array();
         for (const Line& l : lines) {
             nlohmann::ordered_json s;
@@ -266,7 +329,7 @@ int info(const std::string& path, bool json) {
         j["marks"] = nlohmann::ordered_json::array();
         for (const RunMark& m : run.marks)
             j["marks"].push_back({{"at-ns", (m.at - run.span.from).ns}, {"words", m.words}});
-        say(j.dump(2));
+        say(jsonText(j, 2));
         return ok;
     }
     say(fmt::format(
@@ -274,6 +337,8 @@ int info(const std::string& path, bool json) {
         clockText(run.span.to - run.span.from), bytesText(run.fileBytes),
         run.closed ? "closed in order" : "not closed: still being recorded, or cut short; what is here is whole",
         lost ? fmt::format("{} samples", lost) : "nothing"));
+    for (const auto& [key, words] : runformat::noteKeys)
+        if (!(run.notes.*words).empty()) say(fmt::format("{:<10} {}", key, run.notes.*words));
     say(fmt::format("\n{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", "tag", "signal", "rate/Hz",
                     "samples", "gaps", "min", "mean", "max", "unit"));
     for (const Line& l : lines)
@@ -286,22 +351,75 @@ int info(const std::string& path, bool json) {
             say(fmt::format("gap in {}/{} at {} s, {} s long, {} samples: {}", g.device, g.name,
                             secondsText((gap.from - run.span.from).ns), secondsText((gap.to - gap.from).ns),
                             gap.lostSamples, gap.cause));
+    for (const RunVersion& v : run.versions)
+        say(fmt::format("version {}{}: {} worked out again{}", v.id, v.id == run.version ? ", shown here" : "",
+                        fmt::join(v.signals, ", "), v.words.empty() ? "" : " (" + v.words + ")"));
     for (const RunMark& m : run.marks)
         say(fmt::format("mark at {} s: {}", secondsText((m.at - run.span.from).ns), m.words));
     return ok;
 }
 
-int exportRun(const std::string& run, const std::string& out, const CsvOptions& options) {
+int exportRun(const std::string& run, const std::string& out, const ExportOptions& options) {
     ConsoleProgress progress;
-    auto result = exportCsv(run, out, options, progress);
+    auto result = cruscotto::exportRun(run, out, options, progress);
     if (!result) return complain(result.error().english(), failed);
-    say(fmt::format("{}: {} rows", out, result.value().rows));
+    say(result.value().rows ? fmt::format("{}: {} rows", out, result.value().rows) : out + ":");
     for (const auto& [signal, n] : result.value().samples) say(fmt::format("  {:<24} {:>12} samples", signal, n));
     if (result.value().damagedBlocks) {
         return complain(
             fmt::format("{} blocks of the run are damaged and were passed over.", result.value().damagedBlocks),
             lostSamples);
     }
+    return ok;
+}
+
+int recompute(const RecomputeOptions& options) {
+    auto opened = RunReader::open(options.run);
+    if (!opened) return complain(opened.error().english(), badFile);
+    const auto bench = open(options.bench);
+    if (!bench) return badFile;
+    std::vector<SignalSpec> corrected;
+    if (options.signals.empty()) {
+        corrected = correctedSignals(opened.value()->info(), *bench);
+    } else {
+        for (const std::string& id : options.signals) {
+            const SignalSpec* s = bench->signal(id);
+            if (!s) return complain(fmt::format("{} has no signal \"{}\".", options.bench, id), wrongUsage);
+            corrected.push_back(*s);
+        }
+    }
+    opened.value().reset();
+    ConsoleProgress progress;
+    const std::int64_t now =
+        std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::system_clock::now().time_since_epoch())
+            .count();
+    auto version = addRunVersion(options.run, corrected, options.words, now, progress);
+    if (!version) return complain(version.error().english(), failed);
+    say(fmt::format("{}: version {}", options.run, version.value()));
+    for (const SignalSpec& s : corrected) say("  " + s.id);
+    return ok;
+}
+
+int describe(const DescribeOptions& options) {
+    auto opened = RunReader::open(options.run);
+    if (!opened) return complain(opened.error().english(), badFile);
+    const RunInfo& run = opened.value()->info();
+    RunNotes notes = run.notes;
+    for (const auto& [words, given] :
+         {std::pair{&RunNotes::title, &options.title}, std::pair{&RunNotes::person, &options.person},
+          std::pair{&RunNotes::specimen, &options.specimen}, std::pair{&RunNotes::words, &options.notes}})
+        if (*given) notes.*words = **given;
+    std::vector<RunMark> marks = run.marks;
+    for (const std::string& asked : options.marks) {
+        const auto at = asked.find('=');
+        double s = 0;
+        if (at == std::string::npos || !parseNumber(asked.substr(0, at), s) || !(std::abs(s) < 1e9))
+            return complain("--mark takes SECONDS=WORDS, counted from the run's start, not \"" + asked + "\".",
+                            wrongUsage);
+        marks.push_back({run.span.from + seconds(s), asked.substr(at + 1)});
+    }
+    opened.value().reset();
+    if (auto done = describeRun(options.run, notes, marks); !done) return complain(done.error().english(), failed);
     return ok;
 }
 

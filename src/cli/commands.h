@@ -4,7 +4,7 @@
 #include <string>
 #include <vector>
 
-#include "core/csv_export.h"
+#include "core/run_export.h"
 
 /// The headless commands. Each prints its result to standard output, what goes wrong to standard error, and returns the
 /// program's exit code. SIGINT and SIGTERM end them in order: outputs safe, the run closed.
@@ -22,8 +22,13 @@ enum ExitCode : int {
 
 struct RecordOptions {
     std::string bench, out;
-    std::optional<Duration> length;  ///< until a signal where empty
+    std::optional<Duration> length;    ///< until a signal where empty
     std::vector<std::string> outputs;  ///< "signal=value": start values other than the bench's
+    /// Only shots: "ID>NUMBER" or "ID<NUMBER" (a level crossed upwards or downwards), or "mark". Empty: everything.
+    std::string when;
+    double hysteresis = 0;
+    Duration before = seconds(1), after = seconds(1);
+    int shots = 1;
     bool asFastAsPossible = false;
     std::optional<std::int64_t> beginsAtUnix;  ///< seconds; as fast as possible only: the time of day that it pretends
 };
@@ -36,8 +41,23 @@ struct WatchOptions {
 };
 int watch(const WatchOptions& options);
 
-int info(const std::string& run, bool json);
-int exportRun(const std::string& run, const std::string& out, const CsvOptions& options);
+/// `version`: see RunReader::open.
+int info(const std::string& run, bool json, std::optional<int> version);
+struct RecomputeOptions {
+    std::string run, bench;
+    std::vector<std::string> signals;  ///< ids; all whose chain differs where empty
+    std::string words;
+};
+/// The run's readings, worked out again with the chains of a bench, as a new version of the run.
+int recompute(const RecomputeOptions& options);
+int exportRun(const std::string& run, const std::string& out, const ExportOptions& options);
+/// What is empty stays as it is; marks are added, "SECONDS=WORDS" from the run's start.
+struct DescribeOptions {
+    std::string run;
+    std::optional<std::string> title, person, specimen, notes;
+    std::vector<std::string> marks;
+};
+int describe(const DescribeOptions& options);
 int check(const std::string& bench, bool write);
 
 struct StandInOptions {

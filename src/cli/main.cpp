@@ -46,8 +46,18 @@ int main(int argc, char** argv) {
     CLI::App* recordCommand = app.add_subcommand("record", "record a bench without a window");
     recordCommand->add_option("BENCH", record.bench)->required();
     addTime(recordCommand, "--for", recordFor, "how long; until Ctrl+C where it is left out");
-    recordCommand->add_option("--out", record.out, "the run file to make")->required();
+    recordCommand->add_option("--out", record.out, "the run file to make, or a folder, where the bench names it")
+        ->required();
     recordCommand->add_option("--set", record.outputs, "an output's start value, as in drive=5; may be given again");
+    TimeOption before, afterTrigger;
+    recordCommand->add_option(
+        "--when", record.when,
+        "record only around a trigger: \"ID>NUMBER\", \"ID<NUMBER\", \"mark\" or a time of day, 14:30:00");
+    recordCommand->add_option("--hysteresis", record.hysteresis, "how far back it must go before it triggers again");
+    addTime(recordCommand, "--before", before, "with --when: time before the trigger, 1s where it is left out");
+    addTime(recordCommand, "--after", afterTrigger, "with --when: time after it, 1s where it is left out");
+    recordCommand->add_option("--shots", record.shots, "with --when: how many; 0 for any number")
+        ->check(CLI::NonNegativeNumber);
     recordCommand->footer("SIGUSR1 sets a mark.");
     recordCommand->add_option("--begins-at", record.beginsAtUnix,
                               "with --as-fast-as-possible: the time that it pretends, in seconds since 1970");
@@ -66,18 +76,42 @@ int main(int argc, char** argv) {
     CLI::App* infoCommand = app.add_subcommand("info", "tell what a run holds");
     infoCommand->add_option("RUN", infoRun)->required();
     infoCommand->add_flag("--json", infoJson, "for programs");
+    const char* versionHelp = "of the readings: 0 as recorded, the newest where it is left out";
+    std::optional<int> infoVersion;
+    infoCommand->add_option("--version", infoVersion, versionHelp);
 
     std::string exportRun, exportOut;
-    CsvOptions csv;
+    ExportOptions csv;
     TimeOption from, to;
-    CLI::App* exportCommand = app.add_subcommand("export", "write a run's readings as CSV");
+    cli::DescribeOptions describe;
+    CLI::App* describeCommand =
+        app.add_subcommand("describe", "write notes and marks into a run; its data stay as they are");
+    describeCommand->add_option("RUN", describe.run)->required();
+    describeCommand->add_option("--title", describe.title);
+    describeCommand->add_option("--person", describe.person, "who ran it");
+    describeCommand->add_option("--specimen", describe.specimen, "what was tested");
+    describeCommand->add_option("--notes", describe.notes, "whatever else is to be known");
+    describeCommand->add_option("--mark", describe.marks, "SECONDS=WORDS from the run's start; may be given again");
+    cli::RecomputeOptions recompute;
+    CLI::App* recomputeCommand = app.add_subcommand(
+        "recompute",
+        "work readings of a run out again from its raw samples, with the chains of a bench, as a new version");
+    recomputeCommand->add_option("RUN", recompute.run)->required();
+    recomputeCommand->add_option("--bench", recompute.bench, "the bench with the corrected chains")->required();
+    recomputeCommand
+        ->add_option("--signals", recompute.signals, "ids, separated by commas; all whose chain differs where left out")
+        ->delimiter(',');
+    recomputeCommand->add_option("--words", recompute.words, "what was corrected");
+    CLI::App* exportCommand = app.add_subcommand("export", "write a run's readings as CSV or HDF5");
     exportCommand->add_option("RUN", exportRun)->required();
-    exportCommand->add_option("--out", exportOut, "the CSV file to write")->required();
+    exportCommand->add_option("--out", exportOut, "the file to write; .h5 and .hdf5 are HDF5, all others CSV")
+        ->required();
     exportCommand
         ->add_option("--signals", csv.signals, "ids, names or tags, separated by commas; all where it is left out")
         ->delimiter(',');
     addTime(exportCommand, "--from", from, "since the run's start");
     addTime(exportCommand, "--to", to, "since the run's start");
+    exportCommand->add_option("--version", csv.version, versionHelp);
     exportCommand->add_flag("--quality", csv.qualityColumns, "a column for the quality of each reading");
 
     std::string checkBench;
@@ -95,6 +129,7 @@ int main(int argc, char** argv) {
     pictureCommand->add_option("--theme", picture.theme)->check(CLI::IsMember({"day", "night"}));
     pictureCommand->add_option("--page", picture.page, "the page's name");
     pictureCommand->add_option("--chain", picture.chain, "id of the signal whose chain is opened");
+    pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
     pictureCommand->add_option("--width", picture.width);
     pictureCommand->add_option("--height", picture.height);
@@ -124,6 +159,8 @@ int main(int argc, char** argv) {
     if (recordCommand->parsed()) {
         cli::handleSignals();
         record.length = recordFor.value();
+        record.before = before.value().value_or(seconds(1));
+        record.after = afterTrigger.value().value_or(seconds(1));
         return cli::record(record);
     }
     if (watchCommand->parsed()) {
@@ -132,7 +169,12 @@ int main(int argc, char** argv) {
         watch.every = watchEvery.value().value_or(milliseconds(500));
         return cli::watch(watch);
     }
-    if (infoCommand->parsed()) return cli::info(infoRun, infoJson);
+    if (infoCommand->parsed()) return cli::info(infoRun, infoJson, infoVersion);
+    if (describeCommand->parsed()) return cli::describe(describe);
+    if (recomputeCommand->parsed()) {
+        cli::handleSignals();
+        return cli::recompute(recompute);
+    }
     if (exportCommand->parsed()) {
         cli::handleSignals();
         csv.from = from.value();

@@ -43,6 +43,23 @@ struct OutputSpec {
     bool operator==(const OutputSpec&) const = default;
 };
 
+/// What of a signal is recorded. See core/keep.h.
+struct KeepSpec {
+    enum class What {
+        everything,
+        oneInN,   ///< every n-th sample
+        summary,  ///< mean, minimum and maximum of every interval
+        changes,  ///< where the reading has left the dead band around the last one kept, and the sample before that
+    };
+    What what = What::everything;
+    int every = 10;              ///< one in so many; 1 to 1,000,000
+    double intervalSeconds = 1;  ///< 0.001 to 86400
+    double deadBand = 0;         ///< in the reading's unit, 0 or more
+    double atLeastEvery = 60;    ///< seconds; a sample is kept that often even without a change; 0: not
+    bool asReadings = false;     ///< else as raw samples, where that is possible
+    bool operator==(const KeepSpec&) const = default;
+};
+
 struct SignalSpec {
     std::string id;
     std::string name;
@@ -57,6 +74,7 @@ struct SignalSpec {
     Limits limits;
     std::optional<OutputSpec> output;
     std::string onWord, offWord;  ///< digital: what to call the two states
+    KeepSpec keep;
     JsonText extra;
     [[nodiscard]] std::string unit() const { return readingUnit(chain, kind); }
     bool operator==(const SignalSpec&) const = default;
@@ -86,9 +104,29 @@ struct PageSpec {
     bool operator==(const PageSpec&) const = default;
 };
 
+/// What people write about a run.
+struct RunNotes {
+    std::string title, person, specimen, words;  ///< person: who ran it
+    bool operator==(const RunNotes&) const = default;
+};
+
+/// How runs of the bench are named, cut into files and described.
+struct RecordingSpec {
+    std::string name = "{bench}-{date}-{time}";   ///< see checkRunName()
+    double splitMinutes = 0, splitMegabytes = 0;  ///< a new file after so much; 0: never
+    double keepFreeMegabytes = 256;               ///< a recording ends in order before the disk has less free
+    RunNotes notes;                               ///< written into every run, until they are changed
+    JsonText extra;
+    bool operator==(const RecordingSpec&) const = default;
+};
+
+/// More than any bench or run has; files that claim to are refused.
+inline constexpr std::size_t mostSignals = 100'000;
+
 struct Bench {
     std::string name;
     std::string notes;
+    RecordingSpec recording;
     std::vector<std::shared_ptr<const DeviceSpec>> devices;
     std::vector<std::shared_ptr<const SignalSpec>> signals;
     std::vector<std::shared_ptr<const PageSpec>> pages;

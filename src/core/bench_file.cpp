@@ -6,11 +6,15 @@
 #include <cmath>
 #include <cstdio>
 #include <fstream>
+#include <limits>
 #include <nlohmann/json.hpp>
 #include <set>
 #include <sstream>
 
 #include "core/bench.h"
+#include "core/json_text.h"
+#include "core/run_format.h"
+#include "core/run_name.h"
 
 namespace cruscotto {
 
@@ -21,7 +25,6 @@ namespace {
 constexpr int formatVersion = 1;
 constexpr const char* formatName = "cruscotto-bench";
 constexpr std::size_t largestFile = 64U << 20;
-constexpr std::size_t mostSignals = 100'000;
 
 constexpr std::array tileNames{"dial", "column", "number", "state", "trace", "control"};
 
@@ -84,7 +87,7 @@ private:
 };
 
 std::string dumped(const Json& json) {
-    return json.dump(-1, ' ', false, Json::error_handler_t::replace);
+    return jsonText(json);
 }
 
 /// Reads the keys of one JSON object, notes what is wrong and what was not asked for.
@@ -189,7 +192,7 @@ private:
 
 void addExtra(Json& out, const JsonText& extra) {
     if (extra.empty()) return;
-    const Json more = Json::parse(extra, nullptr, false);
+    const Json more = parseOrderedJson(extra);
     if (more.is_object())
         for (const auto& [key, v] : more.items()) out[key] = v;
 }
@@ -312,6 +315,44 @@ Json chainJson(const ChainSpec& chain) {
 
 // ---- parts
 
+constexpr std::array keepNames{"everything", "one-in-n", "summary", "changes"};
+
+Json keepJson(const KeepSpec& keep) {
+    Json j = Json::object();
+    j["what"] = keepNames.at(static_cast<std::size_t>(keep.what));
+    if (keep.what == KeepSpec::What::oneInN) j["every"] = keep.every;
+    if (keep.what == KeepSpec::What::summary) j["interval-s"] = keep.intervalSeconds;
+    if (keep.what == KeepSpec::What::changes) {
+        j["dead-band"] = keep.deadBand;
+        j["at-least-every-s"] = keep.atLeastEvery;
+    }
+    if (keep.asReadings) j["as"] = "reading";
+    return j;
+}
+
+KeepSpec readKeep(const Json& json, const std::string& where, std::vector<Problem>& problems) {
+    Fields f(json, where, problems);
+    KeepSpec keep;
+    keep.what = f.choice<KeepSpec::What>("what",
+                                         {{keepNames[0], KeepSpec::What::everything},
+                                          {keepNames[1], KeepSpec::What::oneInN},
+                                          {keepNames[2], KeepSpec::What::summary},
+                                          {keepNames[3], KeepSpec::What::changes}},
+                                         KeepSpec::What::everything);
+    keep.every = f.integer("every", keep.every, 1, 1'000'000);
+    keep.asReadings = f.choice<bool>("as", {{"raw", false}, {"reading", true}}, false);
+    for (const auto& [key, member, low, high] :
+         {std::tuple{"interval-s", &KeepSpec::intervalSeconds, 0.001, 86400.0},
+          std::tuple{"dead-band", &KeepSpec::deadBand, 0.0, std::numeric_limits<double>::max()},
+          std::tuple{"at-least-every-s", &KeepSpec::atLeastEvery, 0.0, 86400.0}}) {
+        keep.*member = f.number(key, keep.*member);
+        if (!(keep.*member >= low && keep.*member <= high))
+            f.complain(key, high > 1e6 ? text("A number that is not negative is expected here.")
+                                       : text("A number from {0} to {1} is expected here.", low, high));
+    }
+    return keep;
+}
+
 Json signalJson(const SignalSpec& s) {
     Json j;
     j["id"] = s.id;
@@ -335,6 +376,7 @@ Json signalJson(const SignalSpec& s) {
             {"low", s.output->low}, {"high", s.output->high}, {"start", s.output->start}, {"safe", s.output->safe}};
     if (!s.onWord.empty()) j["on"] = s.onWord;
     if (!s.offWord.empty()) j["off"] = s.offWord;
+    if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
     addExtra(j, s.extra);
     return j;
 }
@@ -376,6 +418,7 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
     if (isOutput(s.kind) && !s.output) s.output = OutputSpec{0, isDigital(s.kind) ? 1.0 : 10.0, 0, 0};
     s.onWord = f.string("on");
     s.offWord = f.string("off");
+    if (const Json* keep = f.find("keep")) s.keep = readKeep(*keep, where + "/keep", problems);
     s.extra = f.rest();
     return s;
 }
@@ -504,17 +547,15 @@ BenchReading readBench(const std::string& fileText) {
             --depth;
     }
     if (deepest > 200) return refuse(0, text("The file is nested {0} levels deep; a bench never is.", deepest));
-    Json json;
-    try {
-        json = Json::parse(fileText);
-    } catch (const Json::parse_error& e) {
-        const std::size_t byte = std::min(e.byte, fileText.size());
+    JsonFault fault;
+    const Json json = parseOrderedJson(fileText, &fault);
+    if (json.is_discarded()) {
+        if (!fault.byte) return refuse(0, text("The file cannot be read: {0}.", fault.words));
+        const std::size_t byte = std::min(*fault.byte, fileText.size());
         const int line = 1 + static_cast<int>(std::count(fileText.begin(),
                                                          fileText.begin() + static_cast<std::ptrdiff_t>(byte), '\n'));
         return refuse(line,
                       text("This is not JSON from here on. Look for a missing comma, quote or brace just before."));
-    } catch (const std::exception& e) {
-        return refuse(0, text("The file cannot be read: {0}.", e.what()));
     }
     Fields f(json, "", out.problems);
     if (f.string("format") != formatName) {
@@ -557,6 +598,21 @@ BenchReading readBench(const std::string& fileText) {
         page.extra = p.rest();
         bench.pages.push_back(std::make_shared<const PageSpec>(std::move(page)));
     });
+    if (const Json* recording = f.find("recording")) {
+        Fields r(*recording, "/recording", out.problems);
+        RecordingSpec& spec = bench.recording;
+        spec.name = r.string("name", false, spec.name);
+        if (auto fine = checkRunName(spec.name); !fine) r.complain("name", fine.error().message);
+        for (const auto& [key, member, most] : {std::tuple{"split-minutes", &RecordingSpec::splitMinutes, 1e6},
+                                                std::tuple{"split-mb", &RecordingSpec::splitMegabytes, 1e9},
+                                                std::tuple{"keep-free-mb", &RecordingSpec::keepFreeMegabytes, 1e9}}) {
+            spec.*member = r.number(key, spec.*member);
+            if (!(spec.*member >= 0 && spec.*member <= most))
+                r.complain(key, text("A number from 0 to {0} is expected here.", most));
+        }
+        for (const auto& [key, words] : runformat::noteKeys) spec.notes.*words = r.string(key);
+        spec.extra = r.rest();
+    }
     bench.ribbonSignal = f.string("ribbon");
     bench.windowSeconds = f.number("window-s", 30);
     if (!(bench.windowSeconds >= 1e-3 && bench.windowSeconds <= 1e7))
@@ -581,13 +637,25 @@ std::string writeBench(const Bench& bench) {
     if (!bench.notes.empty()) j["notes"] = bench.notes;
     j["window-s"] = bench.windowSeconds;
     if (!bench.ribbonSignal.empty()) j["ribbon"] = bench.ribbonSignal;
+    if (bench.recording != RecordingSpec{}) {
+        const RecordingSpec& spec = bench.recording;
+        Json r = Json::object();
+        r["name"] = spec.name;
+        if (spec.splitMinutes > 0) r["split-minutes"] = spec.splitMinutes;
+        if (spec.splitMegabytes > 0) r["split-mb"] = spec.splitMegabytes;
+        r["keep-free-mb"] = spec.keepFreeMegabytes;
+        for (const auto& [key, words] : runformat::noteKeys)
+            if (!(spec.notes.*words).empty()) r[key] = spec.notes.*words;
+        addExtra(r, spec.extra);
+        j["recording"] = r;
+    }
     j["devices"] = Json::array();
     for (const auto& device : bench.devices) {
         Json d;
         d["id"] = device->id;
         d["name"] = device->name;
         d["kind"] = device->kind;
-        if (!device->settings.empty()) d["settings"] = Json::parse(device->settings, nullptr, false);
+        if (!device->settings.empty()) d["settings"] = parseOrderedJson(device->settings);
         addExtra(d, device->extra);
         j["devices"].push_back(d);
     }
@@ -604,7 +672,7 @@ std::string writeBench(const Bench& bench) {
         j["pages"].push_back(p);
     }
     addExtra(j, bench.extra);
-    return j.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+    return jsonText(j, 2) + "\n";
 }
 
 Result<Bench> loadBench(const std::string& path) {
@@ -640,7 +708,7 @@ std::string signalToJson(const SignalSpec& signal) {
 }
 
 Result<SignalSpec> signalFromJson(const std::string& json) {
-    const Json j = Json::parse(json, nullptr, false);
+    const Json j = parseOrderedJson(json);
     std::vector<Problem> problems;
     SignalSpec signal = readSignal(j, "", problems);
     if (!problems.empty()) return Error{Text(problems.front().english())};

@@ -1,6 +1,8 @@
 #include "core/block.h"
 
+#include <algorithm>
 #include <array>
+#include <numeric>
 
 namespace cruscotto {
 
@@ -89,6 +91,39 @@ void appendAsDouble(const Samples& samples, std::vector<double>& out) {
 
 std::span<const std::byte> bytesOf(const Samples& samples) {
     return std::visit([](const auto& v) { return std::as_bytes(std::span(v)); }, samples);
+}
+
+BlockPtr inOrderOfTime(const BlockPtr& block, Instant notBefore, std::uint64_t& moved) {
+    const std::vector<Instant>& times = block->times;
+    if (times.empty() || (times.front() >= notBefore && std::is_sorted(times.begin(), times.end()))) return block;
+    std::vector<std::size_t> order(times.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return times[a] < times[b]; });
+    auto out = std::make_shared<Block>(*block);
+    Instant newest = notBefore;
+    for (std::size_t i = 0; i < order.size(); ++i) {
+        // Out of order is what comes behind a later one.
+        moved += times[i] < newest;
+        newest = std::max(newest, times[i]);
+        out->times[i] = std::max(times[order[i]], notBefore);
+    }
+    out->t0 = out->times.front();
+    for (std::size_t c = 0; c < out->columns.size(); ++c)
+        std::visit(
+            [&](auto& to) {
+                const auto& from = std::get<std::decay_t<decltype(to)>>(block->columns[c]);
+                for (std::size_t i = 0; i < order.size(); ++i) to[i] = from[order[i]];
+            },
+            out->columns[c]);
+    for (std::size_t c = 0; c < out->quality.size(); ++c) {
+        std::vector<Quality> each(order.size(), Quality::good);
+        for (const QualityInterval& q : block->quality[c])
+            for (std::size_t i = q.begin; i < std::min(q.end, each.size()); ++i) each[i] = q.quality;
+        out->quality[c].clear();
+        for (std::size_t i = 0; i < order.size(); ++i)
+            if (const Quality q = each[order[i]]; q != Quality::good) out->quality[c].push_back({i, i + 1, q});
+    }
+    return out;
 }
 
 }  // namespace cruscotto

@@ -103,4 +103,9 @@ struct Block {
 };
 using BlockPtr = std::shared_ptr<const Block>;
 
+/// The block with its samples in the order of their times, none of them before `notBefore`: a sample that comes too
+/// late for its place gets that time. The block itself where it is in order already, as clocked ones are. Adds to
+/// `moved` how many samples were out of order.
+BlockPtr inOrderOfTime(const BlockPtr& block, Instant notBefore, std::uint64_t& moved);
+
 }  // namespace cruscotto

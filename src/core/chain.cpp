@@ -3,12 +3,15 @@
 #include <muParser.h>
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <deque>
 #include <limits>
+#include <span>
 #include <unordered_map>
 
 #include "core/format.h"
+#include "core/pyramid.h"
 #include "core/units.h"
 
 namespace cruscotto {
@@ -91,11 +94,15 @@ struct CountsMachine : Machine {
         highest = twos ? levels / 2 - 1 : levels - 1;
     }
     void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
-        QualityMarker marker(q);
-        for (std::size_t i = 0; i < v.size(); ++i) {
-            if (v[i] <= lowest || v[i] >= highest) marker.mark(i, Quality::clipped);
-            v[i] = base + v[i] * scale;
+        // Clipping is rare: first it is seen whether there is any at all.
+        unsigned clipped = 0;
+        for (const double x : v) clipped |= static_cast<unsigned>(x <= lowest) | static_cast<unsigned>(x >= highest);
+        if (clipped) {
+            QualityMarker marker(q);
+            for (std::size_t i = 0; i < v.size(); ++i)
+                if (v[i] <= lowest || v[i] >= highest) marker.mark(i, Quality::clipped);
         }
+        for (double& x : v) x = base + x * scale;
     }
 };
 
@@ -105,23 +112,52 @@ struct MeanMachine : Machine {
     double sum = 0;
     explicit MeanMachine(int n) : ring(static_cast<std::size_t>(n)) {}
     void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
-        for (double& x : v) {
+        for (std::size_t i = 0; i < v.size();) {
             if (next == 0 && filled == ring.size()) {
                 // Taken anew once a round, so that rounding cannot add up over days; and at the same samples however
                 // the stream is cut into blocks, so that a recording gives the same readings as the live bench did.
                 sum = 0;
                 for (const double old : ring) sum += std::isfinite(old) ? old : 0;
             }
-            if (filled == ring.size()) {
-                if (std::isfinite(ring[next])) sum -= ring[next], --finite;
+            const std::size_t part = std::min(v.size() - i, ring.size() - next);
+            const std::span<double> now = std::span(v).subspan(i, part);
+            if (filled == ring.size() && finite == filled && allFinite(now)) {
+                const auto n = static_cast<double>(filled);
+                double s = sum;
+                double* old = ring.data() + next;
+                for (std::size_t k = 0; k < part; ++k) {
+                    s += now[k] - old[k];
+                    old[k] = now[k];
+                    now[k] = s / n;
+                }
+                sum = s;
+                next = next + part == ring.size() ? 0 : next + part;
             } else {
-                ++filled;
+                for (double& x : now) one(x);
             }
-            ring[next] = x;
-            if (std::isfinite(x)) sum += x, ++finite;
-            next = next + 1 == ring.size() ? 0 : next + 1;
-            x = finite ? sum / static_cast<double>(finite) : none;
+            i += part;
         }
+    }
+    static bool allFinite(std::span<const double> v) {
+        std::array<double, 4> zero{};  // side by side, so that no addition waits for the one before it
+        std::size_t i = 0;
+        for (; i + 4 <= v.size(); i += 4)
+            for (std::size_t l = 0; l < 4; ++l) zero[l] += v[i + l] * 0;
+        for (; i < v.size(); ++i) zero[0] += v[i] * 0;
+        return zero[0] + zero[1] + zero[2] + zero[3] == 0;
+    }
+    void one(double& x) {
+        double change = 0;
+        if (filled == ring.size()) {
+            if (std::isfinite(ring[next])) change = -ring[next], --finite;
+        } else {
+            ++filled;
+        }
+        ring[next] = x;
+        if (std::isfinite(x)) change += x, ++finite;
+        sum += change;
+        next = next + 1 == ring.size() ? 0 : next + 1;
+        x = finite ? sum / static_cast<double>(finite) : none;
     }
     void reset() override {
         next = filled = finite = 0;
@@ -154,6 +190,7 @@ struct RangeMachine : Machine {
     double low, high;
     RangeMachine(double l, double h) : low(l), high(h) {}
     void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
+        if (const Summary s = summarise(v); !(s.min < low || s.max > high)) return;
         QualityMarker marker(q);
         for (std::size_t i = 0; i < v.size(); ++i)
             if (v[i] < low || v[i] > high) marker.mark(i, Quality::outOfRange);
@@ -308,7 +345,7 @@ Text stageTitle(const Stage& stage) {
 }
 
 Text describeStage(const Stage& stage) {
-    const auto number = [](double v) { return shortNumber(v); };
+    const auto number = [](double v) { return (v < 0 ? "\u2212" : "") + shortNumber(std::fabs(v)); };
     return std::visit(
         Overload{
             [&](const CountsToVolts& s) {

@@ -75,9 +75,9 @@ struct Invert {
 };
 
 /// A running count of pulses (uint32, wraps) as a frequency, a number of turns a minute, or the count since the
-/// bench began. Frequency is the slope of the least-squares line through the edges of the last `gateSeconds`, or through
-/// the last two where there are no more. No edge for `silenceSeconds`: the reading becomes 0. Before the first two edges
-/// there is no reading yet, then 0 after the silence.
+/// bench began. Frequency is the slope of the least-squares line through the edges of the last `gateSeconds`, or
+/// through the last two where there are no more. No edge for `silenceSeconds`: the reading becomes 0. Before the first
+/// two edges there is no reading yet, then 0 after the silence.
 struct PulseCounter {
     enum class Mode { frequency, rpm, count };
     Mode mode = Mode::frequency;

@@ -18,8 +18,10 @@ const std::deque<Column>& ColumnCache::update(const Source& source, const std::s
     const std::int64_t w = width.ns;
     const std::int64_t begin = floorTo(span.from.ns, w);
     const std::int64_t end = floorTo(span.to.ns, w) + w;
-    if (width != width_) columns_.clear();
+    const std::uint64_t revision = source.revision();
+    if (width != width_ || revision != revision_) columns_.clear();
     width_ = width;
+    revision_ = revision;
     while (!columns_.empty() && columns_.back().begin.ns + w > std::min(end, settled.ns)) columns_.pop_back();
     while (!columns_.empty() && columns_.front().begin.ns < begin) columns_.pop_front();
     if (!columns_.empty() && columns_.front().begin.ns != begin) columns_.clear();

@@ -20,6 +20,7 @@ public:
 private:
     std::deque<Column> columns_;
     Duration width_;
+    std::uint64_t revision_ = 0;
     std::vector<Column> scratch_;
 };
 

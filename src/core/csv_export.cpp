@@ -1,12 +1,13 @@
-#include "core/csv_export.h"
+#include "core/run_export.h"
 
 #include <algorithm>
-#include <array>
-#include <charconv>
 #include <cmath>
 #include <cstdio>
 #include <memory>
+#include <string_view>
+#include <utility>
 
+#include "core/number_text.h"
 #include "core/run_reader.h"
 #include "core/units.h"
 
@@ -21,12 +22,35 @@ std::string quoted(const std::string& s) {
     return out + '"';
 }
 
-void appendNumber(std::string& out, double v) {
-    if (std::isnan(v)) return;
-    std::array<char, 32> buffer;
-    const auto [end, error] = std::to_chars(buffer.data(), buffer.data() + buffer.size(), v);
-    out.append(buffer.data(), end);
-}
+/// Text on its way to the file, with room kept for what is written next.
+class Buffer {
+public:
+    explicit Buffer(std::size_t most) : data_(most) {}
+    void add(char c) { data_[size_++] = c; }
+    void add(std::string_view s) {
+        if (size_ + s.size() > data_.size()) data_.resize(size_ + s.size());
+        std::copy(s.begin(), s.end(), data_.begin() + static_cast<std::ptrdiff_t>(size_));
+        size_ += s.size();
+    }
+    /// Precondition: longestNumber more characters have room.
+    void add(double v) {
+        char* const at = data_.data() + size_;
+        size_ += static_cast<std::size_t>(writeShortest(at, v) - at);
+    }
+    void reserve(std::size_t more) {
+        if (size_ + more > data_.size()) data_.resize(size_ + more);
+    }
+    [[nodiscard]] std::size_t size() const { return size_; }
+    /// All of it, and begins anew.
+    bool writeTo(std::FILE* file) {
+        const std::size_t n = std::exchange(size_, 0);
+        return std::fwrite(data_.data(), 1, n, file) == n;
+    }
+
+private:
+    std::vector<char> data_;
+    std::size_t size_ = 0;
+};
 
 Quality qualityAt(const Readings& r, std::size_t i) {
     Quality q = Quality::good;
@@ -41,66 +65,54 @@ struct Lane {
     RunReplay::Step step;
     std::size_t at = 0;
     bool ended = false;
-    struct Cell {
-        std::size_t replayColumn;
-        std::size_t csvColumn;
-    };
-    std::vector<Cell> cells;
+    Instant now;
     explicit Lane(RunReplay r) : replay(std::move(r)) {}
     void load() {
         at = 0;
         ended = !replay.next(step);
+        if (!ended) now = step.block->timeOf(0);
     }
-    [[nodiscard]] Instant time() const { return step.block->timeOf(at); }
     void advance() {
-        if (++at >= step.block->size()) load();
+        if (++at >= step.block->size()) return load();
+        now = step.block->timeOf(at);
     }
+};
+
+/// What stands in a column: a signal of a lane.
+struct Cell {
+    const Lane* lane = nullptr;
+    std::size_t column = 0;
 };
 
 }  // namespace
 
-Result<CsvResult> exportCsv(const std::string& runPath, const std::string& csvPath, const CsvOptions& options,
-                            Progress& progress) {
-    auto opened = RunReader::open(runPath);
+Result<ExportResult> exportCsv(const std::string& runPath, const std::string& csvPath, const ExportOptions& options,
+                               Progress& progress) {
+    auto opened = RunReader::open(runPath, options.version);
     if (!opened) return opened.error();
     RunReader& reader = *opened.value();
     const RunInfo& info = reader.info();
 
-    std::vector<const RunSignal*> chosen;
-    if (options.signals.empty()) {
-        for (const auto& spec : info.bench.signals)  // in the bench's order, then what it no longer had at the end
-            if (const RunSignal* s = info.signal(spec->id)) chosen.push_back(s);
-        for (const RunSignal& s : info.signals)
-            if (std::find(chosen.begin(), chosen.end(), &s) == chosen.end()) chosen.push_back(&s);
-    }
-    for (const std::string& wanted : options.signals) {
-        const auto it = std::find_if(info.signals.begin(), info.signals.end(), [&](const RunSignal& s) {
-            return s.key == wanted || s.current().name == wanted || s.current().tag == wanted;
-        });
-        if (it == info.signals.end()) {
-            std::string all;
-            for (const RunSignal& s : info.signals) all += (all.empty() ? "" : ", ") + s.key;
-            return failure("This run has no signal \"{0}\". It has: {1}.", wanted, all);
-        }
-        if (std::find(chosen.begin(), chosen.end(), &*it) == chosen.end()) chosen.push_back(&*it);
-    }
-    const Instant from = info.span.from + options.from.value_or(Duration{0});
-    const Instant to = options.to ? info.span.from + *options.to : info.span.to;
+    auto found = chosenSignals(info, options.signals);
+    if (!found) return found.error();
+    const std::vector<const RunSignal*>& chosen = found.value();
+    const auto [from, to] = chosenSpan(info, options);
 
-    CsvResult result;
-    std::uint64_t total = 0, done = 0;
-    for (const RunSignal* s : chosen) {
-        result.samples.push_back({s->key, 0});
-        total += s->samples;
-    }
+    ExportResult result;
+    const std::uint64_t total = beginResult(chosen, result);
+    std::uint64_t done = 0;
     std::vector<std::unique_ptr<Lane>> lanes;
+    std::vector<Cell> cells(chosen.size());
     for (const RunGroup& group : info.groups) {
-        auto lane = std::make_unique<Lane>(RunReplay(reader, group.id));
+        RunReader::Part part;
+        for (const RunSignal* s : chosen)
+            if (s->group == group.id) part.signals.push_back(s->id);
+        if (part.signals.empty()) continue;
+        auto lane = std::make_unique<Lane>(RunReplay(reader, group.id, part));
         const auto& members = lane->replay.signals();
         for (std::size_t i = 0; i < members.size(); ++i)
             if (const auto it = std::find(chosen.begin(), chosen.end(), members[i]); it != chosen.end())
-                lane->cells.push_back({i, static_cast<std::size_t>(it - chosen.begin())});
-        if (lane->cells.empty()) continue;
+                cells[static_cast<std::size_t>(it - chosen.begin())] = {lane.get(), i};
         lane->load();
         lanes.push_back(std::move(lane));
     }
@@ -109,62 +121,60 @@ Result<CsvResult> exportCsv(const std::string& runPath, const std::string& csvPa
     const auto closeFile = [](std::FILE* f) { std::fclose(f); };
     std::unique_ptr<std::FILE, decltype(closeFile)> file(std::fopen(beside.c_str(), "wb"), closeFile);
     if (!file) return failure("{0} cannot be written. Is the folder there, and may you write to it?", csvPath);
-    const auto giveUp = [&](Error error) -> Result<CsvResult> {
+    const auto giveUp = [&](Error error) -> Result<ExportResult> {
         file.reset();
         std::remove(beside.c_str());
         return error;
     };
 
-    std::string out = "time [s]";
+    constexpr std::size_t flushAt = std::size_t{1} << 20;
+    const std::size_t widestRow = 64 + cells.size() * 64;
+    Buffer out(flushAt + widestRow);
+    out.add("time [s]");
     for (const RunSignal* s : chosen) {
         const std::string unit = unitText(s->current().unit());
-        out += "," + quoted(s->current().name + (unit.empty() ? "" : " [" + unit + "]"));
-        if (options.qualityColumns) out += "," + quoted(s->current().name + " quality");
+        out.add("," + quoted(s->current().name + (unit.empty() ? "" : " [" + unit + "]")));
+        if (options.qualityColumns) out.add("," + quoted(s->current().name + " quality"));
     }
-    out += "\r\n";
+    out.add("\r\n");
+    out.reserve(widestRow);
+    const auto diskFull = [&] { return failure("{0} could not be written to the end. Is the disk full?", csvPath); };
 
-    std::vector<std::pair<Lane*, std::size_t>> cellOf(chosen.size());  // lane and column that fill a cell in this row
     while (true) {
         const Lane* first = nullptr;
         for (const auto& lane : lanes)
-            if (!lane->ended && (!first || lane->time() < first->time())) first = lane.get();
-        if (!first || first->time() >= to) break;
-        const Instant t = first->time();
-        const bool inside = t >= from;
-        std::fill(cellOf.begin(), cellOf.end(), std::pair<Lane*, std::size_t>{nullptr, 0});
-        for (const auto& lane : lanes)
-            if (!lane->ended && lane->time() == t)
-                for (const Lane::Cell& cell : lane->cells) cellOf[cell.csvColumn] = {lane.get(), cell.replayColumn};
-        if (inside) {
-            out += secondsText((t - info.span.from).ns);
-            for (std::size_t i = 0; i < cellOf.size(); ++i) {
-                const auto [lane, column] = cellOf[i];
-                out += ',';
-                if (lane) {
-                    appendNumber(out, lane->step.readings[column].values[lane->at]);
+            if (!lane->ended && (!first || lane->now < first->now)) first = lane.get();
+        if (!first || first->now >= to) break;
+        const Instant t = first->now;
+        if (t >= from) {
+            out.add(secondsText((t - info.span.from).ns));
+            for (std::size_t i = 0; i < cells.size(); ++i) {
+                const auto& [lane, column] = cells[i];
+                const bool here = lane && !lane->ended && lane->now == t;
+                out.add(',');
+                if (here) {
+                    const double v = lane->step.readings[column].values[lane->at];
+                    if (!std::isnan(v)) out.add(v);
                     ++result.samples[i].second;
                     ++done;
                 }
                 if (options.qualityColumns) {
-                    out += ',';
-                    if (lane) out += qualityWord(qualityAt(lane->step.readings[column], lane->at));
+                    out.add(',');
+                    if (here) out.add(qualityWord(qualityAt(lane->step.readings[column], lane->at)));
                 }
             }
-            out += "\r\n";
+            out.add("\r\n");
             ++result.rows;
         }
         for (const auto& lane : lanes)
-            if (!lane->ended && lane->time() == t) lane->advance();
-        if (out.size() > (1U << 20)) {
-            if (std::fwrite(out.data(), 1, out.size(), file.get()) != out.size())
-                return giveUp(failure("{0} could not be written to the end. Is the disk full?", csvPath));
-            out.clear();
+            if (!lane->ended && lane->now == t) lane->advance();
+        if (out.size() > flushAt) {
+            if (!out.writeTo(file.get())) return giveUp(diskFull());
             progress.advance(done, total);
             if (progress.cancelled()) return giveUp(failure("The export was cancelled; nothing was left behind."));
         }
     }
-    if (std::fwrite(out.data(), 1, out.size(), file.get()) != out.size() || std::fflush(file.get()) != 0)
-        return giveUp(failure("{0} could not be written to the end. Is the disk full?", csvPath));
+    if (!out.writeTo(file.get()) || std::fflush(file.get()) != 0) return giveUp(diskFull());
     file.reset();
     if (std::rename(beside.c_str(), csvPath.c_str()) != 0)
         return giveUp(failure("{0} cannot be written. Is there a folder of that name?", csvPath));

@@ -88,6 +88,23 @@ std::vector<double> ticksFor(const Scale& scale, int most) {
     }
 }
 
+std::vector<double> ticksBetweenEnds(const Scale& scale, int most, double clear) {
+    for (int n = most; n >= 1; --n) {
+        std::vector<double> ticks = ticksFor(scale, n);
+        std::erase_if(ticks, [&](double t) {
+            const double f = fractionOf(scale, t);
+            return f < 1e-9 || f > 1 - 1e-9;
+        });
+        const auto near = [&](double t) {
+            const double f = fractionOf(scale, t);
+            return f < clear || 1 - f < clear;
+        };
+        const bool aside = ticks.size() == 1 && std::fabs(fractionOf(scale, ticks[0]) - 0.5) > 0.1;
+        if (!ticks.empty() && !aside && std::none_of(ticks.begin(), ticks.end(), near)) return ticks;
+    }
+    return {};
+}
+
 std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs) {
     std::vector<long long> out;
     if (most < 1 || toNs <= fromNs) return out;

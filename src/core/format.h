@@ -27,6 +27,10 @@ double fractionOf(const Scale& scale, double v);
 /// Round tick values inside the scale (both ends included where they are round), at most `most` of them, steps of 1, 2
 /// or 5 times a power of ten. Empty for most < 1.
 std::vector<double> ticksFor(const Scale& scale, int most);
+/// As many of them as can stand between the ends of a scale that are written themselves: none nearer to an end than
+/// `clear` (a fraction of the scale) unless it is the end, in which case it is left out. An even row: where one is too
+/// near, the next larger step is taken, and one alone stands near the middle.
+std::vector<double> ticksBetweenEnds(const Scale& scale, int most, double clear);
 /// Time ticks for [fromNs, toNs): steps of 1, 2, 5, 10, 15, 30 s / min, 1, 2, 3, 6, 12 h, days, or 1-2-5 below a
 /// second, aligned to multiples of the step plus `offsetNs` (a time zone, say).
 std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs);

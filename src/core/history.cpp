@@ -88,22 +88,56 @@ std::optional<std::uint64_t> Timeline::lastAtOrBefore(Instant t) const {
     return s.first + k;
 }
 
+// ---- RawRing
+
+RawRing::RawRing(SampleType type, std::size_t capacity) {
+    const Samples like = makeSamples(type, 0);
+    std::visit(
+        [&](const auto& v) {
+            using T = typename std::decay_t<decltype(v)>::value_type;
+            rings_ = std::make_unique<SharedRing<T>>(capacity);
+        },
+        like);
+}
+
+void RawRing::append(const Samples& samples) {
+    std::visit(
+        [&](auto& ring) {
+            using T = std::decay_t<decltype(ring->at(0))>;
+            if (const auto* v = std::get_if<std::vector<T>>(&samples))
+                ring->append(v->data(), v->size());
+            else
+                for (std::size_t i = sizeOf(samples); i > 0; --i) ring->append(T{});
+        },
+        rings_);
+}
+
+Samples RawRing::copy(std::uint64_t first, std::size_t n) const {
+    return std::visit(
+        [&](const auto& ring) -> Samples {
+            std::vector<std::decay_t<decltype(ring->at(0))>> out(n);
+            for (std::size_t i = 0; i < n; ++i) out[i] = ring->at(first + i);
+            return out;
+        },
+        rings_);
+}
+
 // ---- SignalHistory
 
 std::optional<std::uint64_t> SignalHistory::Level::lastAtOrBefore(Instant t) const {
     return lastNotAfter(begin.firstKept(), count(), t.ns, [&](std::uint64_t i) { return begin.at(i); });
 }
 
-SignalHistory::SignalHistory(std::shared_ptr<const Timeline> timeline, const HistorySize& size)
+SignalHistory::SignalHistory(std::shared_ptr<const Timeline> timeline, SampleType type, const HistorySize& size)
     : timeline_(std::move(timeline)),
       base_(timeline_->count()),
-      raw_(size.samples),
+      raw_(type, size.samples),
       readings_(size.samples),
       qualityChanges_(std::max<std::size_t>(1024, size.samples / 8)) {
     for (auto& level : levels_) level = std::make_unique<Level>(size.buckets);
 }
 
-void SignalHistory::append(const std::vector<double>& raw, const Readings& readings) {
+void SignalHistory::append(const Samples& raw, const Readings& readings, std::vector<FinishedBucket>* finished) {
     const std::uint64_t before = readings_.written();
     const auto note = [&](std::uint64_t sample, Quality q) {
         if (q == lastQuality_) return;
@@ -119,22 +153,25 @@ void SignalHistory::append(const std::vector<double>& raw, const Readings& readi
             for (std::size_t i = q.begin; i < std::min(q.end, each.size()); ++i) each[i] = std::max(each[i], q.quality);
         for (std::size_t i = 0; i < each.size(); ++i) note(before + i, each[i]);
     }
-    raw_.append(raw.data(), raw.size());
+    raw_.append(raw);
     readings_.append(readings.values.data(), readings.values.size());
     std::optional<Timeline::Segment> segment;
-    for (std::size_t i = 0; i < readings.values.size(); ++i) {
-        const std::uint64_t index = base_ + before + i;
-        if (!segment || index >= segment->end) segment = timeline_->segmentOf(index);
-        const Instant t = segment ? segment->timeOf(index) : Instant{};
-        builder_.add(t, readings.values[i], [&](int l, const Bucket& bucket) {
+    builder_.add(
+        readings.values,
+        [&](std::size_t i) {
+            const std::uint64_t index = base_ + before + i;
+            if (!segment || index >= segment->end) segment = timeline_->segmentOf(index);
+            return segment ? segment->timeOf(index) : Instant{};
+        },
+        [&](int l, const Bucket& bucket) {
             Level& level = *levels_[static_cast<std::size_t>(l - 1)];
             level.begin.append(bucket.begin.ns);
             level.min.append(bucket.summary.min);
             level.max.append(bucket.summary.max);
             level.mean.append(bucket.summary.mean);
             level.samples.append(bucket.summary.count);
+            if (finished) finished->push_back({l, bucket});
         });
-    }
     lostAt_.store(std::numeric_limits<std::int64_t>::max(), std::memory_order_release);
 }
 
@@ -349,12 +386,43 @@ bool SignalHistory::rawBefore(Instant t, std::size_t n, Duration reach, std::vec
     return firstKeptSample() <= begin;
 }
 
+std::pair<std::uint64_t, std::uint64_t> SignalHistory::held() const {
+    const std::uint64_t n = count();
+    // A sixteenth of the ring is left to the writer, who goes on meanwhile.
+    const std::uint64_t first = firstKeptSample();
+    const std::uint64_t spare = first > 0 ? std::min<std::uint64_t>(n - first, (n - first) / 16 + 1) : 0;
+    return {base_ + first + spare, base_ + n};
+}
+
+bool SignalHistory::copy(std::uint64_t first, std::size_t n, Stretch& out) const {
+    if (first < base_ || first - base_ + n > count()) return false;
+    const std::uint64_t from = first - base_;
+    out.raw = raw_.copy(from, n);
+    out.readings.resize(n);
+    for (std::size_t i = 0; i < n; ++i) out.readings[i] = readings_.at(from + i);
+    out.quality.clear();
+    for (std::size_t i = 0; i < n; ++i) {
+        const Quality q = qualityOf(from + i);
+        if (q < Quality::openSensor) continue;
+        if (!out.quality.empty() && out.quality.back().end == i && out.quality.back().quality == q)
+            out.quality.back().end = i + 1;
+        else
+            out.quality.push_back({i, i + 1, q});
+    }
+    return firstKeptSample() <= from;
+}
+
 // ---- HistorySource
 
 void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                         ChannelKind kind) {
     const std::lock_guard lock(mutex_);
     entries_[signal] = {std::move(history), chain, kind};
+}
+
+void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) {
+    const std::lock_guard lock(mutex_);
+    if (const auto it = entries_.find(signal); it != entries_.end()) it->second.chain = chain;
 }
 
 void HistorySource::remove(const std::string& signal) {

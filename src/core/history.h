@@ -71,14 +71,47 @@ private:
     Segment last_;  // writer's own
 };
 
+/// Raw samples in the type in which they came. Threads: as SharedRing.
+class RawRing {
+public:
+    RawRing(SampleType type, std::size_t capacity);
+    /// Samples of another type stand for nothing and read as 0.
+    void append(const Samples& samples);
+    [[nodiscard]] SampleType type() const { return static_cast<SampleType>(rings_.index()); }
+    [[nodiscard]] std::uint64_t firstKept() const {
+        return std::visit([](const auto& r) { return r->firstKept(); }, rings_);
+    }
+    [[nodiscard]] double at(std::uint64_t index) const {
+        return std::visit([&](const auto& r) { return static_cast<double>(r->at(index)); }, rings_);
+    }
+    /// As they came. What has been overwritten meanwhile is of no use: look at firstKept() behind it.
+    [[nodiscard]] Samples copy(std::uint64_t first, std::size_t n) const;
+
+private:
+    template <class T>
+    using Ring = std::unique_ptr<SharedRing<T>>;
+    // the alternatives stand as in Samples
+    std::variant<Ring<std::int16_t>, Ring<std::int32_t>, Ring<std::uint32_t>, Ring<float>, Ring<double>,
+                 Ring<std::uint8_t>>
+        rings_;
+};
+
+/// A bucket that has become full, for whoever keeps them.
+struct FinishedBucket {
+    int level = 1;
+    Bucket bucket;
+};
+
 /// Raw samples, readings and their summaries of one signal. One writer, any readers; no reader blocks the writer.
 class SignalHistory {
 public:
     /// Sample 0 of this history is sample timeline->count() at this moment.
-    SignalHistory(std::shared_ptr<const Timeline> timeline, const HistorySize& size);
+    SignalHistory(std::shared_ptr<const Timeline> timeline, SampleType type, const HistorySize& size);
 
-    /// Writer. The timeline must hold the block's times already. Both vectors have the block's length.
-    void append(const std::vector<double>& raw, const Readings& readings);
+    /// Writer. The timeline must hold the block's times already. Both have the block's length. Buckets that become full
+    /// are put behind `finished` where it is given.
+    void append(const Samples& raw, const Readings& readings, std::vector<FinishedBucket>* finished = nullptr);
+    [[nodiscard]] SampleType rawType() const { return raw_.type(); }
     /// Writer. From here on the last reading has this quality (stale, gap) until the next append.
     void markLost(Instant at, Quality quality) {
         lostQuality_.store(quality, std::memory_order_relaxed);
@@ -91,6 +124,15 @@ public:
     [[nodiscard]] std::optional<Instant> lastChange(Instant t) const;
     int columns(const ColumnRequest& request, std::vector<Column>& out) const;
     [[nodiscard]] bool points(Span span, std::size_t most, std::vector<Point>& out) const;
+    /// Samples [first, end) by the timeline's count that are held now; what is asked for soon after is still there.
+    [[nodiscard]] std::pair<std::uint64_t, std::uint64_t> held() const;
+    struct Stretch {
+        Samples raw;
+        std::vector<double> readings;
+        std::vector<QualityInterval> quality;  ///< what the device said: open sensor and worse
+    };
+    /// Samples [first, first + n) by the timeline's count; false if they are no longer all held.
+    [[nodiscard]] bool copy(std::uint64_t first, std::size_t n, Stretch& out) const;
     /// The raw samples that end at t: at least n of them and at least `reach` back, where that much is kept.
     [[nodiscard]] bool rawBefore(Instant t, std::size_t n, Duration reach, std::vector<double>& raw,
                                  std::vector<Instant>& times) const;
@@ -115,7 +157,7 @@ private:
 
     const std::shared_ptr<const Timeline> timeline_;
     const std::uint64_t base_;
-    SharedRing<double> raw_;
+    RawRing raw_;
     SharedRing<double> readings_;               // written after raw_
     SharedRing<std::uint64_t> qualityChanges_;  // sample << 8 | quality, from that sample on
     std::array<std::unique_ptr<Level>, pyramidLevels> levels_;
@@ -131,6 +173,8 @@ class HistorySource : public Source {
 public:
     void set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
              ChannelKind kind);
+    /// Only for stagesAt().
+    void setChain(const std::string& signal, const ChainSpec& chain);
     void remove(const std::string& signal);
     void clear();
     void setExtent(Span extent);

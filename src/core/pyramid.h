@@ -1,8 +1,10 @@
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdint>
 #include <limits>
+#include <span>
 #include <vector>
 
 #include "core/time.h"
@@ -22,6 +24,9 @@ struct Summary {
     bool operator==(const Summary&) const = default;
 };
 
+/// Of a whole stretch at once.
+Summary summarise(std::span<const double> values);
+
 /// One finished bucket: readings [index * size, (index + 1) * size) of a signal.
 struct Bucket {
     Instant begin;  ///< time of its first sample
@@ -38,24 +43,29 @@ constexpr std::uint64_t bucketSamples(int level) {
 /// Turns a stream of readings into finished buckets. Confined to one thread.
 class PyramidBuilder {
 public:
-    /// Adds one reading; calls finished(level, bucket) for each bucket that it completes, the lowest level first.
-    template <class Finished>
-    void add(Instant t, double v, Finished&& finished) {
+    /// Adds readings, the i-th of them taken at timeOf(i); calls finished(level, bucket) for each bucket that they
+    /// complete, the lowest level first.
+    template <class TimeOf, class Finished>
+    void add(std::span<const double> values, TimeOf&& timeOf, Finished&& finished) {
         Open& first = open_[0];
-        if (first.parts == 0) first.bucket = {t, {}};
-        first.bucket.summary.add(v);
-        if (++first.parts < bucketSamples(1)) return;
-        Bucket done = first.bucket;
-        first.parts = 0;
-        finished(1, done);
-        for (int level = 2; level <= pyramidLevels; ++level) {
-            Open& open = open_[static_cast<std::size_t>(level - 1)];
-            if (open.parts == 0) open.bucket = {done.begin, {}};
-            open.bucket.summary.add(done.summary);
-            if (++open.parts < 16) return;
-            done = open.bucket;
-            open.parts = 0;
-            finished(level, done);
+        for (std::size_t i = 0; i < values.size();) {
+            const std::size_t part = std::min<std::size_t>(bucketSamples(1) - first.parts, values.size() - i);
+            if (first.parts == 0) first.bucket = {timeOf(i), {}};
+            first.bucket.summary.add(summarise(values.subspan(i, part)));
+            i += part;
+            if ((first.parts += part) < bucketSamples(1)) return;
+            Bucket done = first.bucket;
+            first.parts = 0;
+            finished(1, done);
+            for (int level = 2; level <= pyramidLevels; ++level) {
+                Open& open = open_[static_cast<std::size_t>(level - 1)];
+                if (open.parts == 0) open.bucket = {done.begin, {}};
+                open.bucket.summary.add(done.summary);
+                if (++open.parts < 16) break;
+                done = open.bucket;
+                open.parts = 0;
+                finished(level, done);
+            }
         }
     }
 

@@ -4,17 +4,19 @@
 #include <cstring>
 #include <filesystem>
 #include <limits>
+#include <map>
+#include <nlohmann/json.hpp>
 
+#include "core/json_text.h"
 #include "core/run_format.h"
+#include "core/sample_codec.h"
 #include "core/sqlite.h"
 
 namespace cruscotto {
 
 using sqlite::Statement;
 
-namespace {
-constexpr std::int64_t largestBlock = std::int64_t{1} << 28;
-}
+using runformat::largestBlock;
 
 std::uint64_t RunInfo::lostSamples() const {
     std::uint64_t lost = 0;
@@ -35,7 +37,42 @@ const RunSignal* RunInfo::signal(const std::string& key) const {
 struct RunReader::State {
     sqlite::Database db;
     RunInfo info;
+    struct Layout {
+        std::int64_t group = 0;
+        std::vector<std::int64_t> signals;
+    };
+    std::map<std::int64_t, Layout> layouts;
+    std::map<std::int64_t, std::int64_t> readAs;  // signals that this version corrects, and whose definitions they have
+
+    Result<void> readVersions(std::optional<int> asked);
 };
+
+/// Which versions there are, and what the chosen one changes.
+Result<void> RunReader::State::readVersions(std::optional<int> asked) {
+    if (Statement s(db.get(), "SELECT 1 FROM sqlite_master WHERE type='table' AND name='version'"); s.step())
+        for (Statement v(db.get(), "SELECT id, made_unix_ns, words FROM version ORDER BY id LIMIT 10000"); v.step();)
+            info.versions.push_back({static_cast<int>(v.integer(0)), v.integer(1), v.string(2), {}});
+    info.version = asked.value_or(info.versions.empty() ? 0 : info.versions.back().id);
+    const auto known = [&](int id) {
+        return std::any_of(info.versions.begin(), info.versions.end(), [&](const RunVersion& v) { return v.id == id; });
+    };
+    if (info.version != 0 && !known(info.version))
+        return failure("{0} has no version {1}; it has {2}, and 0 is what was recorded.", info.path, info.version,
+                       info.versions.size());
+    if (info.versions.empty()) return {};
+    std::map<std::int64_t, std::string> keys;
+    for (const RunSignal& s : info.signals) keys[s.id] = s.key;
+    std::map<std::int64_t, RunVersion*> byId;
+    for (RunVersion& v : info.versions) byId[v.id] = &v;
+    for (Statement s(db.get(), "SELECT version_id, signal_id, as_id FROM version_signal ORDER BY version_id");
+         s.step();) {
+        const auto key = keys.find(s.integer(1));
+        if (key == keys.end()) continue;
+        if (s.integer(0) <= info.version) readAs[s.integer(1)] = s.integer(2);
+        if (const auto v = byId.find(s.integer(0)); v != byId.end()) v->second->signals.push_back(key->second);
+    }
+    return {};
+}
 
 RunReader::RunReader(std::unique_ptr<State> state) : state_(std::move(state)) {}
 RunReader::~RunReader() = default;
@@ -43,7 +80,7 @@ const RunInfo& RunReader::info() const {
     return state_->info;
 }
 
-Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path) {
+Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std::optional<int> asked) {
     std::error_code ec;
     if (!std::filesystem::is_regular_file(path, ec)) return failure("{0} is not there, or is not a file.", path);
     auto state = std::make_unique<State>();
@@ -73,10 +110,18 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path) {
     if (version.integer(0) > runformat::version)
         return failure("{0} was recorded by a newer version of Cruscotto (format {1}). Update to open it.", path,
                        version.integer(0));
+    if (version.integer(0) < runformat::version)
+        return failure("{0} was recorded by an early build of Cruscotto (format {1}), which is no longer read.", path,
+                       version.integer(0));
     version = {};
     Statement closed(db, "SELECT value FROM run WHERE key='state'");
     info.closed = closed.step() && closed.string(0) == "closed";
 
+    Statement fact(db, "SELECT value FROM run WHERE key=?");
+    for (const auto& [key, words] : runformat::noteKeys) {
+        if (fact.bind(1, std::string(key)).step()) info.notes.*words = fact.string(0);
+        fact.reset();
+    }
     Statement bench(db, "SELECT json FROM bench ORDER BY rowid DESC LIMIT 1");
     if (bench.step()) {
         BenchReading reading = readBench(bench.string(0));
@@ -87,14 +132,22 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path) {
     }
     for (Statement s(db, "SELECT at_ns, unix_ns FROM anchor ORDER BY rowid"); s.step();)
         info.anchors.push_back({{s.integer(0)}, s.integer(1)});
+    if (Statement count(db, "SELECT count(*) FROM signal");
+        count.step() && count.integer(0) > std::int64_t{mostSignals})
+        return failure("{0} names {1} signals; a run has {2} at most. It is damaged, or not a run.", path,
+                       count.integer(0), mostSignals);
     for (Statement s(db, "SELECT id, device, name, rate_hz FROM scan_group ORDER BY id"); s.step();)
         info.groups.push_back({s.integer(0), s.string(1), s.string(2), s.real(3), 0, {}, {}});
     for (Statement s(db, "SELECT id, key, group_id, type FROM signal ORDER BY id"); s.step();) {
         if (s.integer(3) < 0 || s.integer(3) > 5) continue;
         info.signals.push_back({s.integer(0), s.string(1), s.integer(2), static_cast<SampleType>(s.integer(3)), 0, {}});
     }
+    if (auto versions = state->readVersions(asked); !versions) return versions.error();
     std::map<std::int64_t, RunSignal*> byId;
-    for (RunSignal& s : info.signals) byId[s.id] = &s;
+    for (RunSignal& s : info.signals) {
+        const auto as = state->readAs.find(s.id);
+        byId[as == state->readAs.end() ? s.id : as->second] = &s;
+    }
     for (Statement s(db, "SELECT signal_id, from_ns, json FROM definition ORDER BY rowid"); s.step();) {
         const auto it = byId.find(s.integer(0));
         if (it == byId.end()) continue;
@@ -103,37 +156,47 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path) {
     }
     std::erase_if(info.signals, [](const RunSignal& s) { return s.definitions.empty(); });
     byId.clear();
-    for (RunSignal& s : info.signals) byId[s.id] = &s;
-
-    bool any = false;
-    for (RunGroup& g : info.groups) {
-        Statement s(db, "SELECT n, t0_ns, dt_ns, times FROM block WHERE group_id=? ORDER BY id");
-        s.bind(1, g.id);
-        bool first = true;
-        while (s.step()) {
-            const std::int64_t n = s.integer(0);
-            if (n <= 0 || n > largestBlock) continue;
-            const Instant t0{s.integer(1)};
-            Instant end{t0.ns + std::llround(static_cast<double>(n) * s.real(2))};
-            if (const auto times = s.blob(3); times.size() >= 8) {
-                std::memcpy(&end.ns, times.data() + (times.size() / 8 - 1) * 8, 8);
-                end.ns += 1;
-            }
-            g.samples += static_cast<std::uint64_t>(n);
-            if (first) g.span = {t0, end};
-            g.span.to = std::max(g.span.to, end);
-            first = false;
-        }
-        if (!first) {
-            info.span = any ? Span{std::min(info.span.from, g.span.from), std::max(info.span.to, g.span.to)} : g.span;
-            any = true;
-        }
+    std::map<std::string, std::size_t> inBench;
+    for (std::size_t i = 0; i < info.bench.signals.size(); ++i) inBench[info.bench.signals[i]->id] = i;
+    for (RunSignal& s : info.signals) {
+        byId[s.id] = &s;
+        // What was recorded as readings is shown as what it is, and a summary's extremes beside its mean; and a chain
+        // that was corrected as it is now.
+        if (!s.current().keep.asReadings && !state->readAs.contains(s.id)) continue;
+        auto& signals = info.bench.signals;
+        const auto [at, fresh] = inBench.try_emplace(s.current().id, signals.size());
+        if (fresh) signals.emplace_back();
+        signals[at->second] = std::make_shared<const SignalSpec>(s.current());
     }
-    for (Statement s(
-             db, "SELECT s.signal_id, sum(b.n) FROM samples s JOIN block b ON b.id = s.block_id GROUP BY s.signal_id");
-         s.step();)
-        if (const auto it = byId.find(s.integer(0)); it != byId.end())
-            it->second->samples = static_cast<std::uint64_t>(s.integer(1));
+
+    for (Statement s(db, "SELECT id, group_id, signals FROM layout"); s.step();) {
+        const auto list = parseJson(s.string(2));
+        State::Layout& layout = state->layouts[s.integer(0)];
+        layout.group = s.integer(1);
+        if (list.is_array())
+            for (const auto& id : list) layout.signals.push_back(id.is_number_integer() ? id.get<std::int64_t>() : -1);
+    }
+    // Only the index is read for this, however large the samples are.
+    bool any = false;
+    for (Statement s(db, "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id");
+         s.step();) {
+        const auto layout = state->layouts.find(s.integer(0));
+        if (layout == state->layouts.end() || s.integer(1) <= 0) continue;
+        const auto n = static_cast<std::uint64_t>(s.integer(1));
+        const Span span{{s.integer(2)}, {s.integer(3)}};
+        const auto widen = [&](Span& to, bool fresh) {
+            to = fresh ? span : Span{std::min(to.from, span.from), std::max(to.to, span.to)};
+        };
+        for (RunGroup& g : info.groups)
+            if (g.id == layout->second.group) {
+                widen(g.span, g.samples == 0);
+                g.samples += n;
+            }
+        for (const std::int64_t id : layout->second.signals)
+            if (const auto it = byId.find(id); it != byId.end()) it->second->samples += n;
+        widen(info.span, !any);
+        any = true;
+    }
     for (Statement s(db, "SELECT group_id, from_ns, to_ns, lost, cause FROM gap ORDER BY rowid"); s.step();)
         for (RunGroup& g : info.groups)
             if (g.id == s.integer(0))
@@ -147,14 +210,21 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path) {
 }
 
 struct RunReader::Blocks::State {
-    sqlite3* db = nullptr;
-    Statement blocks, samples, quality;
+    const std::map<std::int64_t, RunReader::State::Layout>* layouts = nullptr;
+    Statement fetch, quality;
+    std::vector<std::int64_t> ids;
+    std::size_t nextId = 0;
     std::shared_ptr<ScanGroup> group;
     std::vector<std::int64_t> signalIds;
     std::vector<SampleType> types;
-    std::vector<std::pair<std::uint64_t, Gap>> gaps;  // by the index behind them
+    std::map<std::int64_t, SampleType> typeOfSignal;  // of all of the group, read or not
+    std::map<std::uint64_t, Gap> gaps;                // by the index behind them
     std::uint64_t damaged = 0;
     std::optional<Instant> end;
+
+    BlockPtr read(std::int64_t id);
+    bool readData(Block& block, std::span<const std::byte> data, const RunReader::State::Layout& layout, bool unclocked,
+                  std::size_t n, std::vector<bool>& found);
 };
 
 RunReader::Blocks::Blocks(std::unique_ptr<State> state) : state_(std::move(state)) {}
@@ -164,14 +234,19 @@ std::uint64_t RunReader::Blocks::damaged() const {
     return state_->damaged;
 }
 
-RunReader::Blocks RunReader::blocks(std::int64_t group) {
+RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
     auto s = std::make_unique<Blocks::State>();
-    s->db = state_->db.get();
-    s->blocks =
-        Statement(s->db, "SELECT id, first_index, n, t0_ns, dt_ns, times FROM block WHERE group_id=? ORDER BY id");
-    s->blocks.bind(1, group);
-    s->samples = Statement(s->db, "SELECT signal_id, data FROM samples WHERE block_id=?");
-    s->quality = Statement(s->db, "SELECT signal_id, begin, end, quality FROM quality WHERE block_id=?");
+    sqlite3* db = state_->db.get();
+    s->layouts = &state_->layouts;
+    for (const auto& [id, layout] : state_->layouts) {
+        if (layout.group != group) continue;
+        Statement ids(db, "SELECT id FROM block WHERE layout_id=? AND t0_ns<? AND end_ns>?");
+        for (ids.bind(1, id).bind(2, part.span.to.ns).bind(3, part.span.from.ns); ids.step();)
+            s->ids.push_back(ids.integer(0));
+    }
+    std::sort(s->ids.begin(), s->ids.end());
+    s->fetch = Statement(db, "SELECT layout_id, first_index, n, t0_ns, dt_ns, data FROM block WHERE id=?");
+    s->quality = Statement(db, "SELECT signal_id, begin, end, quality FROM quality WHERE block_id=?");
     s->group = std::make_shared<ScanGroup>();
     for (const RunGroup& g : state_->info.groups)
         if (g.id == group) {
@@ -179,95 +254,142 @@ RunReader::Blocks RunReader::blocks(std::int64_t group) {
             s->group->name = g.name;
             s->group->rateHz = g.rateHz;
         }
-    for (const RunSignal& signal : state_->info.signals)
-        if (signal.group == group) {
-            s->signalIds.push_back(signal.id);
-            s->types.push_back(signal.type);
-            s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
-        }
-    Statement gaps(s->db, "SELECT before_index, from_ns, to_ns, lost, cause FROM gap WHERE group_id=?");
-    for (gaps.bind(1, group); gaps.step();)
-        s->gaps.push_back(
-            {static_cast<std::uint64_t>(gaps.integer(0)),
-             {{gaps.integer(1)}, {gaps.integer(2)}, static_cast<std::uint64_t>(gaps.integer(3)), gaps.string(4)}});
+    for (const RunSignal& signal : state_->info.signals) {
+        if (signal.group != group) continue;
+        s->typeOfSignal[signal.id] = signal.type;
+        if (!part.signals.empty() &&
+            std::find(part.signals.begin(), part.signals.end(), signal.id) == part.signals.end())
+            continue;
+        s->signalIds.push_back(signal.id);
+        s->types.push_back(signal.type);
+        s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
+    }
+    Statement gaps(db, "SELECT before_index, from_ns, to_ns, lost, cause FROM gap WHERE group_id=?");
+    for (gaps.bind(1, group); gaps.step();) {
+        const Gap gap{
+            {gaps.integer(1)}, {gaps.integer(2)}, static_cast<std::uint64_t>(gaps.integer(3)), gaps.string(4)};
+        auto [it, fresh] = s->gaps.try_emplace(static_cast<std::uint64_t>(gaps.integer(0)), gap);
+        if (fresh) continue;
+        // Two losses with nothing between them are one.
+        it->second.from = std::min(it->second.from, gap.from);
+        it->second.to = std::max(it->second.to, gap.to);
+        it->second.lostSamples += gap.lostSamples;
+    }
     return Blocks(std::move(s));
 }
 
-BlockPtr RunReader::Blocks::next() {
-    State& s = *state_;
-    while (s.blocks.step()) {
-        const std::int64_t id = s.blocks.integer(0);
-        const std::int64_t n = s.blocks.integer(2);
-        auto block = std::make_shared<Block>();
-        block->group = s.group;
-        block->firstIndex = static_cast<std::uint64_t>(s.blocks.integer(1));
-        block->t0 = {s.blocks.integer(3)};
-        block->dtNs = s.blocks.real(4);
-        const auto times = s.blocks.blob(5);
-        const bool unclocked = !s.blocks.isNull(5);
-        if (n <= 0 || n > largestBlock || (unclocked && times.size() != static_cast<std::size_t>(n) * 8) ||
-            (!unclocked && !(block->dtNs > 0 && block->dtNs < 1e18))) {
-            ++s.damaged;
-            continue;
+/// Takes the parts out of a block's data; false where they do not fit it.
+bool RunReader::Blocks::State::readData(Block& block, std::span<const std::byte> data,
+                                        const RunReader::State::Layout& layout, bool unclocked, std::size_t n,
+                                        std::vector<bool>& found) {
+    if (data.empty()) return false;
+    const bool packed = data[0] == static_cast<std::byte>(runformat::BlockForm::packed);
+    if (!packed && data[0] != static_cast<std::byte>(runformat::BlockForm::plain)) return false;
+    data = data.subspan(1);
+    const auto take = [&](std::size_t rawBytes, codec::Packing& packing, std::span<const std::byte>& part) {
+        packing = codec::Packing::raw;
+        std::size_t length = rawBytes;
+        if (packed) {
+            if (data.size() < 5) return false;
+            packing = static_cast<codec::Packing>(data[0]);
+            std::uint32_t stored = 0;
+            std::memcpy(&stored, data.data() + 1, sizeof stored);
+            length = stored;
+            data = data.subspan(5);
         }
-        if (unclocked) {
-            block->times.resize(static_cast<std::size_t>(n));
-            std::memcpy(block->times.data(), times.data(), times.size());
-            std::sort(block->times.begin(), block->times.end());
-        }
-        // A signal that this block does not hold (added or removed while recording) reads as nothing: NaN is not
-        // possible in whole numbers, so its column is marked as a gap.
-        std::vector<bool> found(s.signalIds.size());
-        block->quality.resize(s.signalIds.size());
-        for (std::size_t i = 0; i < s.signalIds.size(); ++i) block->columns.push_back(makeSamples(s.types[i], 0));
-        bool whole = true;
-        for (s.samples.bind(1, id); s.samples.step();) {
-            const auto it = std::find(s.signalIds.begin(), s.signalIds.end(), s.samples.integer(0));
-            if (it == s.signalIds.end()) continue;
-            const auto i = static_cast<std::size_t>(it - s.signalIds.begin());
-            const auto data = s.samples.blob(1);
-            if (data.size() != static_cast<std::size_t>(n) * sampleBytes(s.types[i])) {
-                whole = false;
-                continue;
-            }
-            block->columns[i] = makeSamples(s.types[i], static_cast<std::size_t>(n));
-            std::visit([&](auto& v) { std::memcpy(v.data(), data.data(), data.size()); }, block->columns[i]);
-            found[i] = true;
-        }
-        s.samples.reset();
-        if (!whole) ++s.damaged;
-        for (s.quality.bind(1, id); s.quality.step();) {
-            const auto it = std::find(s.signalIds.begin(), s.signalIds.end(), s.quality.integer(0));
-            const std::int64_t begin = s.quality.integer(1), end = s.quality.integer(2), q = s.quality.integer(3);
-            if (it == s.signalIds.end() || begin < 0 || end > n || begin >= end || q < 0 || q > 5) continue;
-            block->quality[static_cast<std::size_t>(it - s.signalIds.begin())].push_back(
-                {static_cast<std::size_t>(begin), static_cast<std::size_t>(end), static_cast<Quality>(q)});
-        }
-        s.quality.reset();
-        for (std::size_t i = 0; i < found.size(); ++i)
-            if (!found[i]) {
-                block->columns[i] =
-                    std::vector<double>(static_cast<std::size_t>(n), std::numeric_limits<double>::quiet_NaN());
-                block->quality[i] = {{0, static_cast<std::size_t>(n), Quality::gap}};
-            }
-        if (block->columns.empty()) continue;
-        for (const auto& [before, gap] : s.gaps)
-            if (before == block->firstIndex) block->gapBefore = gap;
-        // A file that jumps back in time is damaged; time never does.
-        if (s.end && block->timeOf(0) < *s.end - nanoseconds(2)) {
-            ++s.damaged;
-            continue;
-        }
-        s.end = block->timeOf(static_cast<std::size_t>(n) - 1);
-        return block;
+        if (data.size() < length) return false;
+        part = data.first(length);
+        data = data.subspan(length);
+        return true;
+    };
+    codec::Packing packing{};
+    std::span<const std::byte> part;
+    if (unclocked) {
+        if (!take(n * sizeof(Instant), packing, part) || part.size() != n * sizeof(Instant)) return false;
+        block.times.resize(n);
+        std::memcpy(block.times.data(), part.data(), part.size());
+        std::sort(block.times.begin(), block.times.end());
     }
+    for (const std::int64_t id : layout.signals) {
+        const auto type = typeOfSignal.find(id);
+        if (type == typeOfSignal.end()) return false;
+        if (!take(n * sampleBytes(type->second), packing, part)) return false;
+        const auto it = std::find(signalIds.begin(), signalIds.end(), id);
+        if (it == signalIds.end()) continue;
+        const auto i = static_cast<std::size_t>(it - signalIds.begin());
+        found[i] = codec::decode(packing, part, types[i], n, block.columns[i]);
+        if (!found[i]) return false;
+    }
+    return true;
+}
+
+BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
+    fetch.reset();
+    if (!fetch.bind(1, id).step()) {
+        if (!fetch.ended()) ++damaged;
+        return nullptr;
+    }
+    const auto layout = layouts->find(fetch.integer(0));
+    const std::int64_t n = fetch.integer(2);
+    auto out = std::make_shared<Block>();
+    out->group = group;
+    out->firstIndex = static_cast<std::uint64_t>(fetch.integer(1));
+    out->t0 = {fetch.integer(3)};
+    out->dtNs = fetch.real(4);
+    const bool unclocked = fetch.isNull(4);
+    const auto data = fetch.blob(5);
+    // A sample takes at least a bit of its frame's head: more than that cannot be in so few bytes.
+    if (layout == layouts->end() || n <= 0 || n > largestBlock ||
+        static_cast<std::size_t>(n) / codec::frameSamples > data.size() ||
+        (!unclocked && !(out->dtNs > 0 && out->dtNs < 1e18))) {
+        ++damaged;
+        return nullptr;
+    }
+    // A signal that this block does not hold (added or removed while recording) reads as nothing: NaN is not
+    // possible in whole numbers, so its column is marked as a gap.
+    const auto samples = static_cast<std::size_t>(n);
+    std::vector<bool> found(signalIds.size());
+    out->quality.resize(signalIds.size());
+    for (const SampleType type : types) out->columns.push_back(makeSamples(type, 0));
+    if (!readData(*out, data, layout->second, unclocked, samples, found)) {
+        ++damaged;
+        if (unclocked && out->times.size() != samples) return nullptr;
+    }
+    quality.reset();
+    for (quality.bind(1, id); quality.step();) {
+        const auto it = std::find(signalIds.begin(), signalIds.end(), quality.integer(0));
+        const std::int64_t begin = quality.integer(1), to = quality.integer(2), q = quality.integer(3);
+        if (it == signalIds.end() || begin < 0 || to > n || begin >= to || q < 0 || q > 5) continue;
+        out->quality[static_cast<std::size_t>(it - signalIds.begin())].push_back(
+            {static_cast<std::size_t>(begin), static_cast<std::size_t>(to), static_cast<Quality>(q)});
+    }
+    for (std::size_t i = 0; i < found.size(); ++i)
+        if (!found[i]) {
+            out->columns[i] = std::vector<double>(samples, std::numeric_limits<double>::quiet_NaN());
+            out->quality[i] = {{0, samples, Quality::gap}};
+        }
+    if (out->columns.empty()) return nullptr;
+    if (const auto it = gaps.find(out->firstIndex); it != gaps.end()) out->gapBefore = it->second;
+    // A file that jumps back in time is damaged; time never does.
+    if (end && out->timeOf(0) < *end - nanoseconds(2)) {
+        ++damaged;
+        return nullptr;
+    }
+    end = out->timeOf(samples - 1);
+    return out;
+}
+
+BlockPtr RunReader::Blocks::next() {
+    while (state_->nextId < state_->ids.size())
+        if (BlockPtr block = state_->read(state_->ids[state_->nextId++])) return block;
     return nullptr;
 }
 
 std::vector<Bucket> RunReader::summaries(std::int64_t signal, int level) {
     std::vector<Bucket> out;
-    Statement s(state_->db.get(), "SELECT data FROM pyramid WHERE signal_id=? AND level=? ORDER BY first_bucket");
-    s.bind(1, signal).bind(2, static_cast<std::int64_t>(level));
+    Statement s(state_->db.get(), "SELECT data FROM pyramid WHERE signal_id=? AND level=? ORDER BY rowid");
+    const auto as = state_->readAs.find(signal);
+    s.bind(1, as == state_->readAs.end() ? signal : as->second).bind(2, static_cast<std::int64_t>(level));
     while (s.step()) {
         const auto buckets = runformat::unpackBuckets(s.blob(0));
         out.insert(out.end(), buckets.begin(), buckets.end());
@@ -285,9 +407,12 @@ struct RunReplay::State {
     std::vector<Column> columns;
 };
 
-RunReplay::RunReplay(RunReader& reader, std::int64_t group) : state_(new State{reader.blocks(group), {}, {}}) {
+RunReplay::RunReplay(RunReader& reader, std::int64_t group, const RunReader::Part& part)
+    : state_(new State{reader.blocks(group, part), {}, {}}) {
     for (const RunSignal& s : reader.info().signals)
-        if (s.group == group) state_->signals.push_back(&s);
+        if (s.group == group &&
+            (part.signals.empty() || std::find(part.signals.begin(), part.signals.end(), s.id) != part.signals.end()))
+            state_->signals.push_back(&s);
     state_->columns.resize(state_->signals.size());
 }
 RunReplay::~RunReplay() = default;
@@ -323,6 +448,28 @@ bool RunReplay::next(Step& step) {
         c.evaluator->process(*step.block, i, step.readings[i]);
     }
     return true;
+}
+
+Summary summaryOf(RunReader& reader, const RunSignal& signal) {
+    Summary all;
+    const auto buckets = reader.summaries(signal.id, runformat::firstStoredLevel);
+    // The last bucket does not say where it ends: from its beginning on, single readings are taken.
+    const auto samplesIn = [&](Span span) {
+        RunReplay replay(reader, signal.group, {span, {signal.id}});
+        for (RunReplay::Step step; replay.next(step);)
+            for (std::size_t i = 0; i < step.block->size(); ++i)
+                if (const Instant t = step.block->timeOf(i); t >= span.from && t < span.to)
+                    all.add(step.readings[0].values[i]);
+    };
+    const RunReader::Part whole;
+    if (buckets.size() < 2) {
+        samplesIn(whole.span);
+        return all;
+    }
+    samplesIn({whole.span.from, buckets.front().begin});
+    for (std::size_t i = 0; i + 1 < buckets.size(); ++i) all.add(buckets[i].summary);
+    samplesIn({buckets.back().begin, whole.span.to});
+    return all;
 }
 
 }  // namespace cruscotto

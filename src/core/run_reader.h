@@ -1,7 +1,9 @@
 #pragma once
 
 #include <functional>
+#include <limits>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -42,10 +44,19 @@ struct RunGroup {
     std::vector<Gap> gaps;
 };
 
+/// Readings that were worked out again from the raw samples.
+struct RunVersion {
+    int id = 0;  ///< from 1; 0 is what was recorded
+    std::int64_t madeUnixNs = 0;
+    std::string words;
+    std::vector<std::string> signals;  ///< whose chain it corrects
+};
+
 /// What a run file says about itself.
 struct RunInfo {
     std::string path;
     Bench bench;  ///< as it was at the end
+    RunNotes notes;
     bool closed = false;
     Span span;
     std::vector<WallAnchor> anchors;
@@ -53,6 +64,8 @@ struct RunInfo {
     std::vector<RunSignal> signals;
     std::vector<RunMark> marks;
     std::vector<RunEvent> events;
+    std::vector<RunVersion> versions;
+    int version = 0;  ///< the one that the definitions, summaries and bench are of
     std::uint64_t fileBytes = 0;
     [[nodiscard]] std::uint64_t lostSamples() const;
     [[nodiscard]] const RunSignal* signal(const std::string& key) const;
@@ -62,7 +75,8 @@ struct RunInfo {
 /// confined to one thread at a time; open several for several threads.
 class RunReader {
 public:
-    static Result<std::unique_ptr<RunReader>> open(const std::string& path);
+    /// `version` 0: as it was recorded; the newest where it is left out.
+    static Result<std::unique_ptr<RunReader>> open(const std::string& path, std::optional<int> version = {});
     ~RunReader();
     [[nodiscard]] const RunInfo& info() const;
 
@@ -82,9 +96,17 @@ public:
         explicit Blocks(std::unique_ptr<State> state);
         std::unique_ptr<State> state_;
     };
+    /// Which part of a group to read: blocks with samples in the span, and of them the named signals (ids in the file;
+    /// all where empty).
+    struct Part {
+        Span span{{std::numeric_limits<std::int64_t>::min()}, {std::numeric_limits<std::int64_t>::max()}};
+        std::vector<std::int64_t> signals;
+    };
     /// Valid as long as the reader.
-    Blocks blocks(std::int64_t group);
-    /// The stored summaries of one signal, for a first picture; the newest seconds may be missing.
+    Blocks blocks(std::int64_t group, const Part& part);
+    Blocks blocks(std::int64_t group) { return blocks(group, {}); }
+    /// The stored summaries of one signal in time order, levels 2 to pyramidLevels; what has filled no bucket yet is
+    /// missing at the end.
     std::vector<Bucket> summaries(std::int64_t signal, int level);
 
 private:
@@ -96,7 +118,8 @@ private:
 /// Runs a group's blocks through the chains that its signals had at the time.
 class RunReplay {
 public:
-    RunReplay(RunReader& reader, std::int64_t group);
+    /// Begins afresh with the first block of the part.
+    RunReplay(RunReader& reader, std::int64_t group, const RunReader::Part& part = {});
     ~RunReplay();
     RunReplay(RunReplay&&) noexcept;
     struct Step {
@@ -112,5 +135,9 @@ private:
     struct State;
     std::unique_ptr<State> state_;
 };
+
+/// Extremes, mean and number of all readings of a signal: from the stored summaries, and from the samples where there
+/// are none yet.
+Summary summaryOf(RunReader& reader, const RunSignal& signal);
 
 }  // namespace cruscotto

@@ -1,15 +1,24 @@
 // Layout: docs/run-format.md. Everything here is frozen once a version has been released; add, do not change.
 #include "core/run_writer.h"
 
+#include <fcntl.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <fmt/ranges.h>
+
+#include <atomic>
+#include <chrono>
 #include <deque>
+#include <filesystem>
 #include <functional>
+#include <list>
 #include <map>
 
-#include "core/pyramid.h"
+#include "core/keep.h"
 #include "core/run_format.h"
+#include "core/run_settler.h"
+#include "core/sample_codec.h"
 #include "core/sqlite.h"
 
 namespace cruscotto {
@@ -18,30 +27,38 @@ using sqlite::Statement;
 
 namespace {
 
-struct PendingColumn {
-    std::int64_t signal = 0;
-    Samples samples;
-    std::vector<QualityInterval> quality;  // counted from the pending block's first sample
-};
+/// A block that takes less than this is written again, longer, by the next commit that has more of its samples: slow
+/// signals would otherwise pay for a row of each table every time.
+constexpr std::size_t growBytes = 2048;
+/// More than this tells that samples come fast. By the commit: one that comes late has much to write, too.
+constexpr std::size_t fastCommitBytes = std::size_t{4} << 20;
+constexpr double fastBytesPerSecond = 16e6;
+/// A commit that waits this long for the disk is no way to write while a kill may cost half a second.
+constexpr auto slowCommit = std::chrono::milliseconds(200);
 
-/// Blocks of one group that follow each other without a gap, joined until the next commit.
+/// Blocks of one layout that follow each other without a gap, joined until the next commit.
 struct PendingBlock {
-    std::int64_t group = 0;
+    std::int64_t id = 0;      // 0: not on disk yet
+    std::size_t written = 0;  // samples that are on disk
+    std::int64_t layout = 0;
     std::uint64_t firstIndex = 0;
     std::size_t n = 0;
     Instant t0;
     double dtNs = 0;
     std::vector<Instant> times;
-    std::vector<PendingColumn> columns;
+    std::vector<Samples> columns;
+    std::vector<std::vector<QualityInterval>> quality;  // counted from the pending block's first sample
     std::optional<Gap> gapBefore;
     bool open = true;
-    [[nodiscard]] std::size_t bytes() const {
-        std::size_t sum = times.size() * sizeof(Instant) + 128;
-        for (const auto& c : columns) sum += bytesOf(c.samples).size() + 64;
-        return sum;
+    [[nodiscard]] bool clocked() const { return times.empty(); }
+    [[nodiscard]] Instant timeOf(std::size_t i) const {
+        return clocked() ? Instant{t0.ns + std::llround(static_cast<double>(i) * dtNs)} : times[i];
     }
-    [[nodiscard]] Instant end() const {
-        return times.empty() ? Instant{t0.ns + std::llround(static_cast<double>(n) * dtNs)} : times.back();
+    [[nodiscard]] Instant end() const { return clocked() ? timeOf(n) : times.back(); }
+    [[nodiscard]] std::size_t bytes() const {
+        std::size_t sum = times.size() * sizeof(Instant);
+        for (const Samples& c : columns) sum += bytesOf(c).size();
+        return sum;
     }
 };
 
@@ -59,25 +76,94 @@ void join(Samples& to, const Samples& from) {
 struct RunWriter::State {
     sqlite::Database db;
     std::string path;
+    int file = -1;  // of the run, to see whether it still has a name
     std::map<const ScanGroup*, std::int64_t> groups;
     std::map<std::pair<std::string, std::string>, std::int64_t> groupNames;
     std::vector<std::shared_ptr<const ScanGroup>> keep;  // so that no address is used twice
     std::map<std::pair<std::string, std::int64_t>, std::int64_t> signals;
+    struct Layout {
+        std::int64_t id = 0;
+        std::int64_t group = 0;
+        std::vector<std::int64_t> signals;
+    };
+    std::map<std::vector<std::int64_t>, Layout> layouts;  // by group and signals
+    std::map<std::int64_t, const Layout*> layoutById;
     std::map<std::string, std::string> definitions;
     std::map<std::string, Instant> definedFrom;
-    struct Pyramid {
-        PyramidBuilder builder;
-        std::array<std::vector<Bucket>, pyramidLevels> pending;
-        std::array<std::uint64_t, pyramidLevels> next{};
-    };
-    std::map<std::int64_t, Pyramid> pyramids;
-    std::deque<PendingBlock> pending;
-    std::map<std::int64_t, PendingBlock*> openBlocks;
-    std::deque<std::function<bool()>> rows;  // small rows, in order; run inside the next commit
+    std::map<std::int64_t, Instant> firstSample;                          // by signal
+    std::map<std::pair<std::int64_t, int>, std::vector<Bucket>> buckets;  // by signal and level, not yet on disk
+    std::list<PendingBlock> pending;  // those with samples that are not on disk, and those that may yet grow
+    std::map<std::int64_t, PendingBlock*> openBlocks;  // by group
+    std::deque<std::function<bool()>> rows;            // small rows, in order; run inside the next commit
     std::size_t pendingBytes = 0;
     std::uint64_t samplesWritten = 0;
     std::uint64_t bytesOnDisk = 0;
-    Statement insertBlock, insertSamples, insertQuality, insertGap, insertPyramid;
+    std::vector<std::byte> data;  // of the block that is being written
+    Statement insertBlock, growBlock, insertQuality, dropQuality, insertGap, insertPyramid, pageCount;
+    std::unique_ptr<RunSettler> settler;  // while the journal is a write-ahead log
+    std::size_t journalBytes = 0;         // in it
+    std::chrono::steady_clock::time_point stayInLog, lastCommit;
+
+    ~State() { unwatch(); }
+    void unwatch() {
+        if (file >= 0) ::close(file);
+        file = -1;
+    }
+
+    /// SQLite's verdict.
+    static int open(const std::string& path, int flags, sqlite::Database& db) {
+        sqlite3* raw = nullptr;
+        const int opened =
+            sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | flags, nullptr);
+        db.reset(raw);
+        sqlite3_busy_timeout(raw, runformat::busyMs);  // somebody who reads the run, even now, lets go of it again
+        return opened;
+    }
+
+    void prepare() {
+        sqlite3* raw = db.get();
+        insertBlock =
+            Statement(raw, "INSERT INTO block(layout_id,first_index,n,t0_ns,end_ns,dt_ns,data) VALUES (?,?,?,?,?,?,?)");
+        growBlock = Statement(raw, "UPDATE block SET n=?, end_ns=?, data=? WHERE id=?");
+        dropQuality = Statement(raw, "DELETE FROM quality WHERE block_id=?");
+        pageCount = Statement(raw, "PRAGMA page_count");
+        insertQuality = Statement(raw, "INSERT INTO quality VALUES (?,?,?,?,?)");
+        insertGap = Statement(raw, "INSERT INTO gap VALUES (?,?,?,?,?,?)");
+        insertPyramid = Statement(raw, "INSERT INTO pyramid VALUES (?,?,?)");
+        file = ::open(path.c_str(), O_PATH | O_CLOEXEC);
+        startSettling();
+    }
+
+    [[nodiscard]] bool removed() const {
+        struct stat found {};
+        return file >= 0 && fstat(file, &found) == 0 && found.st_nlink == 0;
+    }
+
+    /// The run's file or its folder was removed while it is recorded. What was recorded is still there as long as the
+    /// file is open, and is written anew.
+    Result<void> writeAnew() {
+        settler.reset();
+        std::error_code ec;
+        std::filesystem::create_directories(std::filesystem::path(path).parent_path(), ec);
+        if (Statement copy(db.get(), "VACUUM INTO ?"); !copy.bind(1, path).run())
+            return failure("{0} was removed while it was recorded, and cannot be written again ({1}).", path,
+                           sqlite3_errmsg(db.get()));
+        sqlite::Database again;
+        if (open(path, 0, again) != SQLITE_OK || !sqlite::execute(again.get(), runformat::journal)) {
+            // The old one still holds everything; the next commit tries again.
+            const Error error = failure("{0} was removed while it was recorded, and cannot be opened again ({1}).",
+                                        path, sqlite3_errmsg(again.get()));
+            std::remove(path.c_str());
+            return error;
+        }
+        for (Statement* s :
+             {&insertBlock, &growBlock, &dropQuality, &insertQuality, &insertGap, &insertPyramid, &pageCount})
+            *s = {};
+        unwatch();
+        db = std::move(again);
+        prepare();
+        return {};
+    }
 
     [[nodiscard]] Error failed(const char* what) const {
         return failure("{0}: {1} ({2}).", path, what, sqlite3_errmsg(db.get()));
@@ -113,31 +199,80 @@ struct RunWriter::State {
         return it->second;
     }
 
-    bool writeBlock(const PendingBlock& b) {
-        insertBlock.bind(1, b.group)
-            .bind(2, static_cast<std::int64_t>(b.firstIndex))
-            .bind(3, static_cast<std::int64_t>(b.n));
-        insertBlock.bind(4, b.t0.ns).bind(5, b.dtNs);
-        if (b.times.empty())
-            insertBlock.bindNull(6);
-        else
-            insertBlock.bind(6, std::as_bytes(std::span(b.times)));
-        if (!insertBlock.run()) return false;
-        const std::int64_t id = sqlite3_last_insert_rowid(db.get());
-        for (const PendingColumn& c : b.columns) {
-            if (!insertSamples.bind(1, id).bind(2, c.signal).bind(3, bytesOf(c.samples)).run()) return false;
-            for (const QualityInterval& q : c.quality)
-                if (!insertQuality.bind(1, id)
-                         .bind(2, c.signal)
+    const Layout& layoutFor(const Block& block, std::int64_t group, const std::vector<RecordedColumn>& columns) {
+        std::vector<std::int64_t> key{group};
+        for (const RecordedColumn& c : columns)
+            key.push_back(signalId(c.signal, group, typeOf(block.columns[c.column])));
+        auto [it, fresh] = layouts.try_emplace(key);
+        Layout& layout = it->second;
+        if (fresh) {
+            layout.id = static_cast<std::int64_t>(layouts.size());
+            layout.group = group;
+            layout.signals.assign(key.begin() + 1, key.end());
+            layoutById[layout.id] = &layout;
+            row("INSERT INTO layout VALUES (?,?,?)", layout.id, group,
+                fmt::format("[{}]", fmt::join(layout.signals, ",")));
+        }
+        return layout;
+    }
+
+    void encode(const PendingBlock& b) {
+        data.assign(1, static_cast<std::byte>(runformat::BlockForm::packed));
+        bool saved = false;
+        const auto part = [&](auto&& append) {
+            const std::size_t head = data.size();
+            data.resize(head + 5);
+            const codec::Packing packing = append();
+            saved = saved || packing != codec::Packing::raw;
+            const auto length = static_cast<std::uint32_t>(data.size() - head - 5);
+            data[head] = static_cast<std::byte>(packing);
+            std::memcpy(data.data() + head + 1, &length, sizeof length);
+        };
+        const auto raw = [&](std::span<const std::byte> bytes) { data.insert(data.end(), bytes.begin(), bytes.end()); };
+        if (b.n >= codec::frameSamples / 2) {
+            if (!b.clocked()) part([&] { return raw(std::as_bytes(std::span(b.times))), codec::Packing::raw; });
+            for (const Samples& c : b.columns) part([&] { return codec::encode(c, data); });
+        }
+        if (saved) return;
+        data.assign(1, static_cast<std::byte>(runformat::BlockForm::plain));
+        raw(std::as_bytes(std::span(b.times)));
+        for (const Samples& c : b.columns) raw(bytesOf(c));
+    }
+
+    bool writeBlock(PendingBlock& b) {
+        encode(b);
+        const Layout& layout = *layoutById[b.layout];
+        const std::int64_t end = b.clocked() ? b.end().ns : b.end().ns + 1;
+        const bool fresh = b.id == 0;
+        if (fresh) {
+            insertBlock.bind(1, b.layout)
+                .bind(2, static_cast<std::int64_t>(b.firstIndex))
+                .bind(3, static_cast<std::int64_t>(b.n))
+                .bind(4, b.t0.ns)
+                .bind(5, end);
+            if (b.clocked())
+                insertBlock.bind(6, b.dtNs);
+            else
+                insertBlock.bindNull(6);
+            if (!insertBlock.bind(7, std::span<const std::byte>(data)).run()) return false;
+            b.id = sqlite3_last_insert_rowid(db.get());
+        } else {
+            growBlock.bind(1, static_cast<std::int64_t>(b.n)).bind(2, end).bind(3, std::span<const std::byte>(data));
+            if (!growBlock.bind(4, b.id).run()) return false;
+            if (!dropQuality.bind(1, b.id).run()) return false;
+        }
+        for (std::size_t c = 0; c < b.quality.size(); ++c)
+            for (const QualityInterval& q : b.quality[c])
+                if (!insertQuality.bind(1, b.id)
+                         .bind(2, layout.signals[c])
                          .bind(3, static_cast<std::int64_t>(q.begin))
                          .bind(4, static_cast<std::int64_t>(q.end))
                          .bind(5, static_cast<std::int64_t>(q.quality))
                          .run())
                     return false;
-        }
-        if (b.gapBefore) {
+        if (fresh && b.gapBefore) {
             const Gap& g = *b.gapBefore;
-            insertGap.bind(1, b.group)
+            insertGap.bind(1, layout.group)
                 .bind(2, static_cast<std::int64_t>(b.firstIndex))
                 .bind(3, g.from.ns)
                 .bind(4, g.to.ns);
@@ -146,20 +281,94 @@ struct RunWriter::State {
         return true;
     }
 
-    bool writePyramids() {
-        for (auto& [signal, pyramid] : pyramids)
-            for (std::size_t l = 0; l < pyramid.pending.size(); ++l) {
-                const auto& buckets = pyramid.pending[l];
-                if (buckets.empty()) continue;
-                const std::vector<std::byte> data = runformat::packBuckets(buckets);
-                if (!insertPyramid.bind(1, signal)
-                         .bind(2, static_cast<std::int64_t>(l + 1))
-                         .bind(3, static_cast<std::int64_t>(pyramid.next[l]))
-                         .bind(4, static_cast<std::int64_t>(buckets.size()))
-                         .bind(5, std::span<const std::byte>(data))
-                         .run())
-                    return false;
+    /// One transaction with everything that is pending; how many bytes of blocks it wrote.
+    Result<std::size_t> writeAll() {
+        if (!sqlite::execute(db.get(), "BEGIN IMMEDIATE")) return failed("nothing can be written");
+        std::vector<PendingBlock*> fresh;
+        bool ok = true;
+        std::size_t bytes = 0;
+        for (auto& row : rows) ok = ok && row();
+        for (PendingBlock& b : pending) {
+            if (b.n == b.written) continue;
+            if (b.id == 0) fresh.push_back(&b);
+            ok = ok && writeBlock(b);
+            bytes += data.size();
+        }
+        ok = ok && writePyramids();
+        if (ok && sqlite::execute(db.get(), "COMMIT")) return bytes;
+        const Error error = failed("nothing can be written");
+        sqlite::execute(db.get(), "ROLLBACK");
+        for (PendingBlock* b : fresh) b->id = 0;
+        return error;
+    }
+
+    /// Gives every page of the journal's index, a mapped file, its place on the disk: who writes to such a page first
+    /// waits for the disk, and with it every thread that asks for memory, which must not be while samples come.
+    void placeIndex() {
+        constexpr int regionBytes = 32768;  // SQLite's unit of it; one serves a journal of 66 MB
+        constexpr int pageBytes = 4096;
+        sqlite::execute(db.get(), "SELECT count(*) FROM run");  // opens it
+        sqlite3_file* run = nullptr;
+        volatile void* region = nullptr;
+        sqlite3_file_control(db.get(), "main", SQLITE_FCNTL_FILE_POINTER, static_cast<void*>(&run));
+        if (!run || !run->pMethods || run->pMethods->iVersion < 2 || !run->pMethods->xShmMap) return;
+        if (run->pMethods->xShmMap(run, 0, regionBytes, 1, &region) != SQLITE_OK || !region) return;
+        auto* bytes = static_cast<unsigned char*>(const_cast<void*>(region));
+        for (int at = 0; at < regionBytes; at += pageBytes) std::atomic_ref(bytes[at]).fetch_or(0);
+    }
+
+    void startSettling() {
+        placeIndex();
+        settler = std::make_unique<RunSettler>(path);
+        sqlite3_wal_hook(
+            db.get(),
+            [](void* self, sqlite3*, const char*, int pages) {
+                static_cast<State*>(self)->journalBytes = static_cast<std::size_t>(pages) * runformat::pageBytes;
+                return SQLITE_OK;
+            },
+            this);
+    }
+
+    /// True if the journal is of that mode now; somebody who reads the run just now prevents a change.
+    bool changeJournal(const char* sql, const char* mode) {
+        sqlite3_busy_timeout(db.get(), 0);
+        Statement change(db.get(), sql);
+        const bool changed = change.step() && change.string(0) == mode;
+        change = {};
+        sqlite3_busy_timeout(db.get(), runformat::busyMs);
+        return changed;
+    }
+
+    /// Much data is written but once, with a rollback journal, as long as the disk follows.
+    void chooseJournal(std::size_t bytes, std::chrono::nanoseconds took) {
+        const auto now = std::chrono::steady_clock::now();
+        const double since = std::chrono::duration<double>(now - std::exchange(lastCommit, now)).count();
+        const bool fast = bytes > fastCommitBytes && static_cast<double>(bytes) > fastBytesPerSecond * since;
+        if (settler && fast && now > stayInLog) {
+            settler.reset();
+            if (changeJournal("PRAGMA journal_mode = TRUNCATE", "truncate")) {
+                sqlite::execute(db.get(), "PRAGMA synchronous = FULL");
+            } else {
+                stayInLog = now + std::chrono::seconds(2);
+                startSettling();
             }
+        } else if (!settler && took > slowCommit && changeJournal("PRAGMA journal_mode = WAL", "wal")) {
+            sqlite::execute(db.get(), runformat::journal);
+            stayInLog = now + std::chrono::seconds(10);
+            startSettling();
+        }
+    }
+
+    bool writePyramids() {
+        for (const auto& [key, list] : buckets) {
+            if (list.empty()) continue;
+            const std::vector<std::byte> packed = runformat::packBuckets(list);
+            if (!insertPyramid.bind(1, key.first)
+                     .bind(2, static_cast<std::int64_t>(key.second))
+                     .bind(3, std::span<const std::byte>(packed))
+                     .run())
+                return false;
+        }
         return true;
     }
 };
@@ -173,80 +382,89 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
         return failure("{0} is there already, and a recording never overwrites one. Choose another name.", path);
     auto state = std::make_unique<State>();
     state->path = path;
-    sqlite3* raw = nullptr;
-    const int opened =
-        sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
-    state->db.reset(raw);
-    sqlite3_busy_timeout(raw, 1500);  // somebody who reads the run, even now, lets go of it again
-    if (opened != SQLITE_OK || !sqlite::execute(raw, runformat::schema)) {
+    const int opened = State::open(path, SQLITE_OPEN_CREATE, state->db);
+    sqlite3* db = state->db.get();
+    if (opened != SQLITE_OK || !sqlite::execute(db, runformat::pages) || !sqlite::execute(db, runformat::journal) ||
+        !sqlite::execute(db, runformat::schema)) {
         const Error error =
             failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
-                    sqlite3_errmsg(raw));
+                    sqlite3_errmsg(db));
         if (opened == SQLITE_OK) std::remove(path.c_str());  // it was not there before
         return error;
     }
-    state->insertBlock =
-        Statement(raw, "INSERT INTO block(group_id,first_index,n,t0_ns,dt_ns,times) VALUES (?,?,?,?,?,?)");
-    state->insertSamples = Statement(raw, "INSERT INTO samples(block_id,signal_id,data) VALUES (?,?,?)");
-    state->insertQuality = Statement(raw, "INSERT INTO quality VALUES (?,?,?,?,?)");
-    state->insertGap = Statement(raw, "INSERT INTO gap VALUES (?,?,?,?,?,?)");
-    state->insertPyramid = Statement(raw, "INSERT INTO pyramid VALUES (?,?,?,?,?)");
+    state->prepare();
     auto writer = std::unique_ptr<RunWriter>(new RunWriter(std::move(state)));
     writer->state_->row("INSERT INTO run VALUES ('bench',?)", bench.name);
     writer->state_->row("INSERT INTO run VALUES ('start_ns',?)", start.at.ns);
+    for (const auto& [key, words] : runformat::noteKeys)
+        if (const std::string& said = bench.recording.notes.*words; !said.empty())
+            writer->state_->row("INSERT INTO run VALUES (?,?)", std::string(key), said);
     writer->addBench(bench, start.at);
     writer->addAnchor(start);
-    for (const auto& signal : bench.signals) writer->define(*signal, start.at);
+    for (const auto& signal : bench.signals)
+        for (const SignalSpec& spec : asRecorded(*signal)) writer->define(spec, start.at);
     if (auto committed = writer->commit(); !committed) return committed.error();
     return writer;
 }
 
-void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& columns) {
+void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& columns,
+                    const std::vector<RecordedBucket>& buckets) {
     State& s = *state_;
     if (columns.empty() || block->size() == 0) return;
     const std::int64_t group = s.groupId(block->group);
+    const State::Layout& layout = s.layoutFor(*block, group, columns);
     PendingBlock*& open = s.openBlocks[group];
     const bool clocked = block->times.empty();
-    const bool goesOn =
-        open && open->open && !block->gapBefore && open->columns.size() == columns.size() &&
-        open->firstIndex + open->n == block->firstIndex &&
-        (!clocked || (open->dtNs == block->dtNs && std::llabs(open->end().ns - block->t0.ns) <= 1)) &&
-        std::equal(columns.begin(), columns.end(), open->columns.begin(), [&](const auto& a, const auto& b) {
-            return s.signalId(a.signal, group, typeOf(block->columns[a.column])) == b.signal;
-        });
+    const bool goesOn = open && open->open && !block->gapBefore && open->layout == layout.id &&
+                        open->firstIndex + open->n == block->firstIndex && open->clocked() == clocked &&
+                        (!clocked || (open->dtNs == block->dtNs && std::llabs(open->end().ns - block->t0.ns) <= 1));
     if (!goesOn) {
         if (open) open->open = false;
         s.pending.push_back({});
         open = &s.pending.back();
-        open->group = group;
+        open->layout = layout.id;
         open->firstIndex = block->firstIndex;
         open->t0 = block->timeOf(0);
         open->dtNs = block->dtNs;
         open->gapBefore = block->gapBefore;
-        for (const RecordedColumn& c : columns)
-            open->columns.push_back({s.signalId(c.signal, group, typeOf(block->columns[c.column])),
-                                     makeSamples(typeOf(block->columns[c.column]), 0),
-                                     {}});
-        s.pendingBytes += open->bytes();
+        std::size_t rowBytes = 0;
+        for (const RecordedColumn& c : columns) rowBytes += sampleBytes(typeOf(block->columns[c.column]));
+        const std::size_t room = std::min(block->size() * 64, runformat::blockBytes / rowBytes + block->size());
+        for (const RecordedColumn& c : columns) {
+            open->columns.push_back(makeSamples(typeOf(block->columns[c.column]), 0));
+            std::visit([&](auto& v) { v.reserve(room); }, open->columns.back());
+        }
+        open->quality.resize(columns.size());
+        s.pendingBytes += 256;
     }
     open->times.insert(open->times.end(), block->times.begin(), block->times.end());
     for (std::size_t i = 0; i < columns.size(); ++i) {
-        PendingColumn& to = open->columns[i];
         const Samples& from = block->columns[columns[i].column];
-        join(to.samples, from);
+        join(open->columns[i], from);
         s.pendingBytes += bytesOf(from).size();
         if (columns[i].column < block->quality.size())
             for (const QualityInterval& q : block->quality[columns[i].column])
-                to.quality.push_back({q.begin + open->n, q.end + open->n, q.quality});
-        auto& pyramid = s.pyramids[to.signal];
-        if (const Readings* readings = columns[i].readings.get())
-            for (std::size_t k = 0; k < readings->values.size(); ++k)
-                pyramid.builder.add(block->timeOf(k), readings->values[k], [&](int level, const Bucket& bucket) {
-                    pyramid.pending[static_cast<std::size_t>(level - 1)].push_back(bucket);
-                });
+                open->quality[i].push_back({q.begin + open->n, q.end + open->n, q.quality});
+        s.firstSample.try_emplace(layout.signals[i], block->timeOf(0));
     }
     s.pendingBytes += block->times.size() * sizeof(Instant);
     open->n += block->size();
+    if (open->bytes() >= runformat::blockBytes) open->open = false;
+    for (const RecordedBucket& b : buckets) {
+        const std::int64_t signal = layout.signals[b.index];
+        if (b.finished.level < runformat::firstStoredLevel || b.finished.bucket.begin < s.firstSample[signal]) continue;
+        s.buckets[{signal, b.finished.level}].push_back(b.finished.bucket);
+        s.pendingBytes += sizeof(Bucket);
+    }
+}
+
+void RunWriter::addLost(const LostSamples& lost) {
+    State& s = *state_;
+    const std::int64_t group = s.groupId(lost.group);
+    for (const auto& [signal, type] : lost.signals) s.signalId(signal, group, type);
+    if (PendingBlock* open = s.openBlocks[group]) open->open = false;
+    s.row("INSERT INTO gap VALUES (?,?,?,?,?,?)", group, static_cast<std::int64_t>(lost.firstIndex + lost.n),
+          lost.span.from.ns, lost.span.to.ns, static_cast<std::int64_t>(lost.n), lost.cause);
 }
 
 void RunWriter::define(const SignalSpec& signal, Instant from) {
@@ -288,31 +506,36 @@ std::uint64_t RunWriter::samplesWritten() const {
 
 Result<void> RunWriter::commit() {
     State& s = *state_;
-    sqlite3* db = s.db.get();
-    if (s.pending.empty() && s.rows.empty()) return {};
-    if (!sqlite::execute(db, "BEGIN IMMEDIATE")) return s.failed("nothing can be written");
-    bool ok = true;
-    for (auto& row : s.rows) ok = ok && row();
-    for (const PendingBlock& b : s.pending) ok = ok && s.writeBlock(b);
-    ok = ok && s.writePyramids();
-    if (!ok || !sqlite::execute(db, "COMMIT")) {
-        const Error error = s.failed("nothing can be written");
-        sqlite::execute(db, "ROLLBACK");
-        return error;
-    }
-    for (const PendingBlock& b : s.pending) s.samplesWritten += b.n * b.columns.size();
-    for (auto& [signal, pyramid] : s.pyramids)
-        for (std::size_t l = 0; l < pyramid.pending.size(); ++l) {
-            pyramid.next[l] += pyramid.pending[l].size();
-            pyramid.pending[l].clear();
+    if (s.rows.empty() && std::all_of(s.pending.begin(), s.pending.end(), [](auto& b) { return b.n == b.written; }))
+        return {};
+    if (s.removed())
+        if (auto again = s.writeAnew(); !again) return again;
+    const auto began = std::chrono::steady_clock::now();
+    const auto bytes = s.writeAll();
+    if (!bytes) return bytes.error();
+    for (auto b = s.pending.begin(); b != s.pending.end();) {
+        s.samplesWritten += (b->n - b->written) * b->columns.size();
+        b->written = b->n;
+        const bool grows = b->open && b->bytes() < growBytes;
+        if (grows) {
+            ++b;
+            continue;
         }
+        if (PendingBlock*& open = s.openBlocks[s.layoutById[b->layout]->group]; open == &*b) open = nullptr;
+        b = s.pending.erase(b);
+    }
+    for (auto& [key, list] : s.buckets) list.clear();
     s.rows.clear();
-    s.pending.clear();
-    s.openBlocks.clear();
     s.pendingBytes = 0;
-    struct stat found {};
-    if (::stat(s.path.c_str(), &found) == 0) s.bytesOnDisk = static_cast<std::uint64_t>(found.st_size);
+    if (s.pageCount.step()) s.bytesOnDisk = static_cast<std::uint64_t>(s.pageCount.integer(0)) * runformat::pageBytes;
+    s.pageCount.reset();
+    if (s.settler) s.settler->written(s.journalBytes);
+    s.chooseJournal(bytes.value(), std::chrono::steady_clock::now() - began);
     return {};
+}
+
+std::optional<Error> RunWriter::trouble() const {
+    return state_->settler ? state_->settler->trouble() : std::nullopt;
 }
 
 std::uint64_t RunWriter::dropPending(const std::string& cause) {
@@ -324,23 +547,28 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
     };
     std::map<std::int64_t, Dropped> dropped;
     for (const PendingBlock& b : s.pending) {
-        lost += b.n * b.columns.size();
-        auto [it, fresh] = dropped.try_emplace(b.group, Dropped{b.t0, b.end(), 0, 0});
+        const std::size_t n = b.n - b.written;
+        if (n == 0) continue;
+        lost += n * b.columns.size();
+        auto [it, fresh] =
+            dropped.try_emplace(s.layoutById[b.layout]->group, Dropped{b.timeOf(b.written), b.end(), 0, 0});
         it->second.to = b.end();
         it->second.before = b.firstIndex + b.n;
-        it->second.n += b.n;
+        it->second.n += n;
     }
     for (const auto& [group, d] : dropped)
         s.row("INSERT INTO gap VALUES (?,?,?,?,?,?)", group, static_cast<std::int64_t>(d.before), d.from.ns, d.to.ns,
               static_cast<std::int64_t>(d.n), cause);
     s.pending.clear();
     s.openBlocks.clear();
+    s.buckets.clear();
     s.pendingBytes = 0;
     return lost;
 }
 
 Result<void> RunWriter::close() {
     state_->row("INSERT OR REPLACE INTO run VALUES ('state',?)", std::string("closed"));
+    state_->settler.reset();
     auto committed = commit();
     // Back to the mode that leaves no empty journal beside a run that was closed in order.
     if (committed) sqlite::execute(state_->db.get(), "PRAGMA journal_mode = DELETE");

@@ -1,25 +1,41 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "core/bench.h"
 #include "core/block.h"
-#include "core/chain.h"
+#include "core/history.h"
 #include "core/result.h"
 
 namespace cruscotto {
 
-/// A column of a block together with the signal that it belongs to and the readings that its chain made of it.
+/// A column of a block together with the signal that it belongs to.
 struct RecordedColumn {
     std::size_t column = 0;
     std::string signal;
-    std::shared_ptr<const Readings> readings;  ///< for the pyramid; the raw samples are what is kept
+};
+/// A summary of readings that has become complete, of the column at `index` of the list of recorded columns.
+struct RecordedBucket {
+    std::size_t index = 0;
+    FinishedBucket finished;
 };
 
-/// Writes one run file (docs/run-format.md). Confined to one thread. Everything handed over is on disk after the next
-/// commit() that succeeds; after one that fails everything is still held and the next one tries again.
+/// Samples that were taken and cannot be recorded: what is noted of them is little, however many they are.
+struct LostSamples {
+    std::shared_ptr<const ScanGroup> group;
+    std::uint64_t firstIndex = 0;
+    std::uint64_t n = 0;  ///< per signal
+    Span span;            ///< of the first and just behind the last
+    std::vector<std::pair<std::string, SampleType>> signals;
+    std::string cause;
+};
+
+/// Writes one run file (docs/run-format.md). Confined to one thread. Everything handed over survives the process after
+/// the next commit() that succeeds, and a power cut soon after (RunSettler); after a commit that fails everything is
+/// still held and the next one tries again.
 class RunWriter {
 public:
     /// Refuses to overwrite an existing file.
@@ -28,7 +44,10 @@ public:
     RunWriter(const RunWriter&) = delete;
     RunWriter& operator=(const RunWriter&) = delete;
 
-    void add(const BlockPtr& block, const std::vector<RecordedColumn>& columns);
+    void add(const BlockPtr& block, const std::vector<RecordedColumn>& columns,
+             const std::vector<RecordedBucket>& buckets = {});
+    /// Noted as a gap with its exact number of samples.
+    void addLost(const LostSamples& lost);
     /// The signal has this definition for all samples of blocks added from now on, the first of them at `from`.
     void define(const SignalSpec& signal, Instant from);
     void addBench(const Bench& bench, Instant at);
@@ -39,6 +58,8 @@ public:
     /// Bytes held in memory and not yet on disk.
     [[nodiscard]] std::size_t pendingBytes() const;
     Result<void> commit();
+    /// The last commits are written, but the disk does not confirm them.
+    [[nodiscard]] std::optional<Error> trouble() const;
     /// Gives up what is pending of the samples and notes it as a gap with its exact number of samples. Returns the
     /// number of samples given up, over all signals.
     std::uint64_t dropPending(const std::string& cause);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <atomic>
 #include <bit>
 #include <cstdint>
@@ -32,8 +33,15 @@ public:
     void append(const T* from, std::size_t n) {
         const std::uint64_t w = written_.load(std::memory_order_relaxed);
         reserved_.store(w + n, std::memory_order_relaxed);
-        for (std::size_t i = 0; i < n; ++i)
-            std::atomic_ref<T>(items_.get()[(w + i) & (capacity_ - 1)]).store(from[i], std::memory_order_release);
+        // In stretches without a wrap, so that the loop has nothing to do but store.
+        for (std::size_t i = 0; i < n;) {
+            const std::size_t at = (w + i) & (capacity_ - 1);
+            const std::size_t part = std::min(n - i, capacity_ - at);
+            T* to = items_.get() + at;
+            for (std::size_t k = 0; k < part; ++k)
+                std::atomic_ref<T>(to[k]).store(from[i + k], std::memory_order_release);
+            i += part;
+        }
         written_.store(w + n, std::memory_order_release);
     }
     void append(T item) { append(&item, 1); }

@@ -63,6 +63,8 @@ public:
     /// The single readings in the span, with one more on either side where there is one, and NaN points in gaps. False,
     /// and nothing in `out`, if there are more than `most` or they are no longer kept: ask for columns then.
     virtual bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const = 0;
+    /// Grows when what was answered about the past can now be answered better.
+    [[nodiscard]] virtual std::uint64_t revision() const { return 0; }
 };
 
 }  // namespace cruscotto

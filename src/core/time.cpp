@@ -30,7 +30,8 @@ std::string roughText(Duration d) {
     if (s < 3600) return fmt::format("{} min", s / 60);
     if (s < 10 * 3600) return fmt::format("{} h {} min", s / 3600, s / 60 % 60);
     if (s < 72 * 3600) return fmt::format("{} h", s / 3600);
-    return fmt::format("{} days", s / 86400);
+    if (s < 2 * 365 * 86400) return fmt::format("{} days", s / 86400);
+    return fmt::format("{} years", s / (365 * 86400));
 }
 
 bool parseDuration(const std::string& text, Duration& out) {

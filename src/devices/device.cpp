@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "devices/fastbox/fast_box.h"
 #include "devices/serial/serial_device.h"
 #include "devices/simbox/simulated_box.h"
 
@@ -15,7 +16,7 @@ const char* linkStateWord(LinkState state) {
 }
 
 const std::vector<DeviceKind>& deviceKinds() {
-    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind()};
+    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), fastBoxKind()};
     return kinds;
 }
 

@@ -10,6 +10,7 @@
 #include "core/history.h"
 #include "devices/device.h"
 #include "engine/recorder.h"
+#include "engine/shot_gate.h"
 
 namespace cruscotto {
 
@@ -17,6 +18,17 @@ struct Mark {
     Instant at;
     std::string words;
     bool operator==(const Mark&) const = default;
+};
+
+/// While a reading is above a level an output has one value, else another. The way from the block to the output that
+/// all rules use.
+struct Reaction {
+    std::string signal;
+    double level = 0;
+    double hysteresis = 0;
+    std::string output;
+    double valueAbove = 1;
+    double valueBelow = 0;
 };
 
 struct EngineOptions {
@@ -40,7 +52,8 @@ struct SeenTerminal {
 };
 
 /// The running bench: device threads, one engine thread on which blocks go through chains into histories and on to the
-/// recorder. All public members may be called from any thread unless said otherwise; none of them waits for a device.
+/// recorder. All public members may be called from any thread unless said otherwise; none of them waits for a
+/// device, and only those that say so for the disk.
 class Engine {
 public:
     /// Sets outputs to their start values, then begins to measure. Check the bench with checkDevices() before.
@@ -48,7 +61,7 @@ public:
     /// The same, recording from the first sample on. Nothing is started, and no output moved, if the file cannot be
     /// made.
     static Result<std::unique_ptr<Engine>> startRecorded(const Bench& bench, const std::string& path,
-                                                         EngineOptions options = {});
+                                                         EngineOptions options = {}, std::optional<ShotPlan> plan = {});
     /// Stops, if that has not been done.
     ~Engine();
     Engine(const Engine&) = delete;
@@ -70,19 +83,32 @@ public:
     /// Clamped to the output's own limits. False if there is no such output.
     bool setOutput(const std::string& signal, double value);
 
+    /// From now on, instead of those before. Worked out as blocks arrive, on the engine's thread; an output is set when
+    /// the side of the level changes, and once for where it stands now.
+    void setReactions(const std::vector<Reaction>& reactions);
+
     [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
     [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
     /// Blocks that the engine could not take in time, in samples over all channels.
     [[nodiscard]] std::uint64_t lostSamples() const;
 
-    /// Bytes of raw samples that the bench's signals have made so far, recorded or not.
+    /// Bytes that recording all of it would have taken so far, before packing, by what is kept of each signal; an upper
+    /// bound where that depends on the readings.
     [[nodiscard]] std::uint64_t measuredBytes() const;
 
-    /// Refuses while one is going on, or when the file cannot be made.
-    Result<void> startRecording(const std::string& path);
-    /// Everything measured before the call is in the run when it returns. The status says how it ended.
+    /// Refuses while one is going on, or when the file cannot be made. Makes the file before it returns, which takes
+    /// as long as the disk takes; measuring goes on meanwhile.
+    /// With a plan only shots are recorded, all into the one run; status().complete tells when there will be no more.
+    Result<void> startRecording(const std::string& path, std::optional<ShotPlan> plan = {});
+    /// Everything measured before the call is in the run when it returns, which takes as long as the disk takes. The
+    /// status says how it ended.
     RecordingStatus stopRecording();
     [[nodiscard]] RecordingStatus recording() const;
+    /// From when on every signal's samples are still held in memory: as far back as keepPast() reaches.
+    [[nodiscard]] Instant heldSince() const;
+    /// Writes the last `past`, or as much of it as is held, into a run of its own, with the chains as they are now.
+    /// Takes as long as the disk takes; measuring, and a recording, go on meanwhile. Returns what was kept.
+    Result<Span> keepPast(const std::string& path, Duration past);
     /// Spans of time that have been recorded since the start, the last one still growing while recording.
     [[nodiscard]] std::vector<Span> recordedSpans() const;
     void mark(Instant at, const std::string& words);

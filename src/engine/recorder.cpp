@@ -1,13 +1,31 @@
 #include "engine/recorder.h"
 
 #include <chrono>
+#include <filesystem>
 
+#include "core/keep.h"
 #include "core/log.h"
+#include "core/run_name.h"
 
 namespace cruscotto {
 
-Recorder::Recorder(std::unique_ptr<RunWriter> writer, std::string path, Instant since, Pace pace, RecorderLimits limits)
-    : pace_(pace), limits_(limits), writer_(std::move(writer)) {
+namespace {
+/// Just behind the block's last sample.
+Instant endOf(const Block& block) {
+    return block.times.empty() ? block.timeOf(block.size()) : block.times.back() + nanoseconds(1);
+}
+}  // namespace
+
+Recorder::Recorder(std::unique_ptr<RunWriter> writer, std::string path, Instant since, Pace pace, RecorderLimits limits,
+                   Beginning beginning)
+    : pace_(pace),
+      limits_(std::move(limits)),
+      writer_(std::move(writer)),
+      beginning_(std::move(beginning)),
+      firstPath_(path),
+      path_(path),
+      fileSince_(since),
+      end_(since) {
     status_.active = true;
     status_.path = std::move(path);
     status_.since = since;
@@ -18,12 +36,14 @@ Recorder::~Recorder() {
     close();
 }
 
-void Recorder::add(BlockPtr block, std::vector<RecordedColumn> columns) {
-    if (columns.empty()) return;
+void Recorder::add(BlockPtr block, Columns columns, std::vector<RecordedBucket> buckets) {
+    if (columns->empty()) return;
     Item item;
-    for (const RecordedColumn& c : columns) item.bytes += bytesOf(block->columns[c.column]).size() + 8 * block->size();
+    item.bytes = 256 + block->times.size() * sizeof(Instant);
+    for (const RecordedColumn& c : *columns) item.bytes += bytesOf(block->columns[c.column]).size();
     item.block = std::move(block);
     item.columns = std::move(columns);
+    item.buckets = std::move(buckets);
     push(std::move(item));
 }
 
@@ -33,35 +53,73 @@ void Recorder::note(std::function<void(RunWriter&)> what) {
     push(std::move(item));
 }
 
+void Recorder::take(const Bench& bench, Instant at) {
+    Item item;
+    item.note = [at, bench](RunWriter& w) {
+        for (const auto& signal : bench.signals)
+            for (const SignalSpec& spec : asRecorded(*signal)) w.define(spec, at);
+        w.addBench(bench, at);
+    };
+    item.remember = [this, bench] { beginning_.bench = bench; };
+    push(std::move(item));
+}
+
+void Recorder::anchor(WallAnchor anchor) {
+    Item item;
+    item.note = [anchor](RunWriter& w) { w.addAnchor(anchor); };
+    item.remember = [this, anchor] { beginning_.anchor = anchor; };
+    push(std::move(item));
+}
+
 void Recorder::push(Item item) {
     std::unique_lock lock(mutex_);
+    if (ended_) return;
     if (item.block && queuedBytes_ + item.bytes > limits_.queueBytes) {
-        if (pace_ == Pace::asFastAsPossible) {
-            changed_.wait(
-                lock, [&] { return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_; });
-        } else {
-            // The writer is behind by more than memory may hold. What comes now is lost, and the run says so exactly.
-            const Block& block = *item.block;
-            status_.lost += block.size() * item.columns.size();
-            status_.problem = text(
-                CRUSCOTTO_TEXT("The disk cannot follow; {0} samples are missing from the run so far."), status_.lost);
-            auto words = fmt::format("{} samples of {}/{} lost: the disk could not follow", block.size(),
-                                     block.group->device, block.group->name);
-            item.note = [at = block.timeOf(0), words = std::move(words)](RunWriter& w) {
-                w.addEvent(at, "loss", words);
-            };
-            item.block.reset();
-            item.bytes = 0;
-        }
+        if (pace_ == Pace::realTime) return lose(item);
+        changed_.wait(lock,
+                      [&] { return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_; });
     }
+    if (item.block) noteLost(item.block->group.get());
     queuedBytes_ += item.bytes;
     queue_.push_back(std::move(item));
     changed_.notify_all();
 }
 
+/// The writer is behind by more than memory may hold: this block is lost, and the run says so exactly. mutex_ held.
+void Recorder::lose(const Item& item) {
+    const Block& block = *item.block;
+    LostSamples& lost = losing_[block.group.get()];
+    if (lost.n > 0 && lost.firstIndex + lost.n != block.firstIndex) noteLost(block.group.get());
+    if (lost.n == 0) {
+        lost.group = block.group;
+        lost.firstIndex = block.firstIndex;
+        lost.span.from = block.timeOf(0);
+        lost.cause = "The disk could not follow.";
+        lost.signals.clear();
+        for (const RecordedColumn& c : *item.columns)
+            lost.signals.emplace_back(c.signal, typeOf(block.columns[c.column]));
+    }
+    lost.n += block.size();
+    lost.span.to = endOf(block);
+    status_.lost += block.size() * item.columns->size();
+    status_.problem =
+        text(CRUSCOTTO_TEXT("The disk cannot follow; {0} samples are missing from the run so far."), status_.lost);
+}
+
+/// Puts what was lost of the group into its place in the queue. mutex_ held.
+void Recorder::noteLost(const ScanGroup* group) {
+    const auto it = losing_.find(group);
+    if (it == losing_.end() || it->second.n == 0) return;
+    Item item;
+    item.note = [lost = it->second](RunWriter& w) { w.addLost(lost); };
+    it->second.n = 0;
+    queue_.push_back(std::move(item));
+}
+
 void Recorder::close() {
     {
         const std::lock_guard lock(mutex_);
+        for (const auto& [group, lost] : losing_) noteLost(group);
         closing_ = true;
         changed_.notify_all();
     }
@@ -78,14 +136,17 @@ void Recorder::commit() {
     std::uint64_t dropped = 0;
     if (!committed && writer_->pendingBytes() > limits_.pendingBytes)
         dropped = writer_->dropPending(committed.error().english());
+    const auto unconfirmed = writer_->trouble();
     const std::lock_guard lock(mutex_);
-    status_.bytes = writer_->bytesOnDisk();
-    status_.samples = writer_->samplesWritten();
+    status_.bytes = bytesBefore_ + writer_->bytesOnDisk();
+    status_.samples = samplesBefore_ + writer_->samplesWritten();
     status_.lost += dropped;
+    if (ended_) return;  // why is told already
     if (committed) {
         status_.problem =
-            status_.lost ? text(CRUSCOTTO_TEXT("{0} samples are missing from the run; it says where."), status_.lost)
-                         : Text();
+            unconfirmed    ? unconfirmed->message
+            : status_.lost ? text(CRUSCOTTO_TEXT("{0} samples are missing from the run; it says where."), status_.lost)
+                           : Text();
     } else {
         if (status_.problem.empty()) logWarning("recording: " + committed.error().english());
         status_.problem = status_.lost
@@ -94,6 +155,88 @@ void Recorder::commit() {
                               : text(CRUSCOTTO_TEXT("Nothing can be written ({0}). New samples are kept in memory; "
                                                     "make room and they are written."),
                                      committed.error().english());
+    }
+}
+
+/// How long the disk and memory will last; ends the recording in order before the disk is full.
+void Recorder::watchDisk() {
+    const auto now = std::chrono::steady_clock::now();
+    lately_.push_back({now, bytesBefore_ + writer_->bytesOnDisk(), taken_});
+    while (lately_.size() > 2 && now - lately_.front().at > std::chrono::seconds(10)) lately_.pop_front();
+    const double span = std::chrono::duration<double>(now - lately_.front().at).count();
+    const auto perSecond = [&](std::uint64_t Moment::*what) {
+        return span > 0.5 ? static_cast<double>(lately_.back().*what - lately_.front().*what) / span : 0;
+    };
+    const auto lasts = [](double bytes, double rate) {
+        return rate > 0 ? std::optional(seconds(std::min(1e8, std::max(0.0, bytes) / rate))) : std::nullopt;
+    };
+    std::optional<std::uint64_t> free;
+    if (limits_.freeBytes) {
+        free = limits_.freeBytes(path_);
+    } else {
+        std::error_code ec;
+        const auto space = std::filesystem::space(path_, ec);
+        if (!ec) free = space.available;
+    }
+    const std::size_t pending = writer_->pendingBytes();
+    const std::lock_guard lock(mutex_);
+    status_.diskLeft.reset();
+    status_.memoryLeft.reset();
+    if (free)
+        status_.diskLeft =
+            lasts(static_cast<double>(*free) - static_cast<double>(limits_.keepFreeBytes), perSecond(&Moment::onDisk));
+    if (!status_.problem.empty() && pending > 0)
+        status_.memoryLeft =
+            lasts(static_cast<double>(limits_.pendingBytes) - static_cast<double>(pending), perSecond(&Moment::taken));
+    if (free && *free < limits_.keepFreeBytes && !closing_) {
+        ended_ = status_.complete = true;
+        status_.problem = text(CRUSCOTTO_TEXT("The recording was ended in order, with all samples so far: only {0} MB "
+                                              "are free on the disk, and {1} MB are kept free."),
+                               *free / 1'000'000, limits_.keepFreeBytes / 1'000'000);
+        logWarning(status_.problem.english());
+    }
+}
+
+/// The next file takes over between two blocks; if it cannot be made, the one at hand goes on.
+void Recorder::splitWhereItIsTime() {
+    const bool time = limits_.splitEvery.ns > 0 && end_ - fileSince_ >= limits_.splitEvery;
+    const bool size = limits_.splitBytes > 0 && writer_->bytesOnDisk() >= limits_.splitBytes;
+    if ((!time && !size) || writer_->pendingBytes() > 0 || ended_) return;
+    const std::string path = partName(firstPath_, part_ + 1);
+    const std::int64_t unix = beginning_.anchor.unixNs + (end_ - beginning_.anchor.at).ns;
+    auto next = RunWriter::create(path, beginning_.bench, {end_, unix});
+    if (!next) {
+        logWarning("the next file of the recording: " + next.error().english());
+        return;
+    }
+    writer_->addEvent(end_, "part", "Goes on in " + std::filesystem::path(path).filename().string());
+    next.value()->addEvent(end_, "part", "Comes after " + std::filesystem::path(path_).filename().string());
+    if (auto closed = writer_->close(); !closed) logWarning("closing the run: " + closed.error().english());
+    samplesBefore_ += writer_->samplesWritten();
+    bytesBefore_ += writer_->bytesOnDisk();
+    writer_ = std::move(next.value());
+    repeatStanding();
+    path_ = path;
+    fileSince_ = end_;
+    const std::lock_guard lock(mutex_);
+    status_.path = path;
+    status_.parts = ++part_;
+}
+
+/// The last sample of each output, as the new file's first one.
+void Recorder::repeatStanding() {
+    for (const auto& [key, standing] : standing_) {
+        const Block& last = *standing.block;
+        const std::size_t at = last.size() - 1;
+        auto block = std::make_shared<Block>();
+        block->group = last.group;
+        block->firstIndex = last.firstIndex + at;
+        // A little before the file's first samples: clocks of devices may be ahead of the one that stamps outputs.
+        block->t0 = std::max(last.times.back(), end_ - milliseconds(20));
+        block->times = {block->t0};
+        for (const Samples& column : last.columns)
+            std::visit([&](const auto& v) { block->columns.emplace_back(std::decay_t<decltype(v)>{v[at]}); }, column);
+        writer_->add(std::move(block), *standing.columns, {});
     }
 }
 
@@ -112,19 +255,30 @@ void Recorder::work() {
             changed_.notify_all();
         }
         for (Item& item : items) {
-            if (item.block) writer_->add(item.block, item.columns);
+            taken_ += item.bytes;
+            if (item.block) writer_->add(item.block, *item.columns, item.buckets);
+            if (item.block && isOutput(item.block->group->channels.front().kind))
+                standing_[{item.block->group->device, item.block->group->name}] = {item.block, item.columns};
+            if (item.block) end_ = std::max(end_, endOf(*item.block));
             if (item.note) item.note(*writer_);
+            if (item.remember) item.remember();
         }
         const auto now = std::chrono::steady_clock::now();
-        if (closing || now - lastCommit >= every || writer_->pendingBytes() > limits_.pendingBytes / 4) {
+        const std::size_t pending = writer_->pendingBytes();
+        const bool soon =
+            pending > limits_.soonBytes && now - lastCommit >= std::chrono::nanoseconds(limits_.commitSoon.ns);
+        if (closing || soon || now - lastCommit >= every || pending > limits_.pendingBytes / 4) {
             commit();
-            lastCommit = std::chrono::steady_clock::now();
+            watchDisk();
+            splitWhereItIsTime();
+            lastCommit = now;
         }
         if (closing) break;
     }
     auto closed = writer_->close();
     if (!closed) logWarning("closing the run: " + closed.error().english());
-    const std::uint64_t bytes = writer_->bytesOnDisk(), samples = writer_->samplesWritten();
+    const std::uint64_t bytes = bytesBefore_ + writer_->bytesOnDisk(),
+                        samples = samplesBefore_ + writer_->samplesWritten();
     writer_.reset();
     const std::lock_guard lock(mutex_);
     status_.active = false;

@@ -32,6 +32,10 @@ protected:
         window.closeWithoutAsking();
         applyTheme(false);
     }
+    bool save(const std::string& path) {
+        session().save(QString::fromStdString(path));
+        return session().waitForSave();
+    }
     Session& session() { return window.session(); }
     Tile* tile(const char* id) { return window.page().tile(id); }
     void show() {
@@ -218,11 +222,11 @@ TEST_F(Tiles, SavingCleansAndGoesBackToUnsavedWithTheNextEdit) {
     test::TempFolder folder;
     window.page().addPage();
     EXPECT_TRUE(session().unsaved());
-    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("a.bench"))).ok());
+    ASSERT_TRUE(save(folder.file("a.bench")));
     EXPECT_FALSE(session().unsaved());
     session().undoStack().undo();
     EXPECT_TRUE(session().unsaved()) << "undone past the saved state";
-    EXPECT_FALSE(session().save("/nonexistent/a.bench").ok());
+    EXPECT_FALSE(save("/nonexistent/a.bench"));
     EXPECT_TRUE(session().unsaved());
 }
 

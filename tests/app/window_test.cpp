@@ -1,110 +1,26 @@
-#include <QApplication>
 #include <QCheckBox>
 #include <QComboBox>
-#include <QDir>
-#include <QDrag>
+#include <QInputDialog>
 #include <QLineEdit>
-#include <QMimeData>
 #include <QPushButton>
 #include <QSlider>
 #include <QTest>
 #include <QWheelEvent>
 #include <cmath>
 
-#include "app/csv_job.h"
+#include "app/background_job.h"
 #include "app/main_window.h"
+#include "app/run_dialogs.h"
 #include "app/theme.h"
 #include "app/tiles/control_tile.h"
 #include "core/run_reader.h"
-#include "support.h"
+#include "window_fixture.h"
 
 namespace cruscotto {
 namespace {
 
 using test::TempFolder;
-
-/// The real window on the pump bench, live, driven by real events; frames come when the test says so.
-class Window : public testing::Test {
-protected:
-    void SetUp() override {
-        window = std::make_unique<MainWindow>();
-        window->forgetSettings();
-        window->stopClock();
-        window->resize(1280, 800);
-        window->show();
-        window->openExample("pump-bench");
-        ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); }));
-        frame();
-    }
-    void TearDown() override { window->closeWithoutAsking(); }
-
-    void frame() {
-        window->frame(true);
-        QApplication::processEvents();
-    }
-    bool waitFor(const std::function<bool()>& condition) {
-        return QTest::qWaitFor(
-            [&] {
-                frame();
-                return condition();
-            },
-            20'000);
-    }
-    Session& session() { return window->session(); }
-    double value(const std::string& signal) { return session().source().at(signal, session().shownAt()).value; }
-    Tile* tile(const QString& id) { return window->page().tile(id); }
-    const TileSpec& spec(const QString& id) { return tile(id)->spec(); }
-    void press(const QString& action) {
-        ASSERT_TRUE(window->action(action)) << action.toStdString();
-        ASSERT_TRUE(window->action(action)->isEnabled()) << action.toStdString();
-        window->action(action)->trigger();
-    }
-    /// Presses, moves and releases the mouse as a person does.
-    static void drag(QWidget* on, QPoint from, QPoint by) {
-        const QPoint global = on->mapToGlobal(from);
-        QTest::mousePress(on, Qt::LeftButton, {}, from);
-        for (int i = 1; i <= 8; ++i) {
-            const QPoint to = global + by * i / 8;
-            QMouseEvent move(QEvent::MouseMove, on->mapFromGlobal(to), to, Qt::NoButton, Qt::LeftButton, {});
-            QApplication::sendEvent(on, &move);
-        }
-        const QPoint end = global + by;
-        QMouseEvent release(QEvent::MouseButtonRelease, on->mapFromGlobal(end), end, Qt::LeftButton, Qt::NoButton, {});
-        QApplication::sendEvent(on, &release);
-    }
-    /// What a drag from the list ends in, as Qt delivers it.
-    void drop(const char* signal, QPoint at) {
-        auto& model = window->signalList().rows();
-        QModelIndexList row;
-        for (int i = 0; i < model.rowCount(); ++i)
-            if (model.row(i).signal && model.row(i).signal->id == signal) row << model.index(i);
-        ASSERT_EQ(row.size(), 1);
-        const std::unique_ptr<QMimeData> data(model.mimeData(row));
-        ASSERT_TRUE(data);
-        QDragEnterEvent enter(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
-        QApplication::sendEvent(&window->page(), &enter);
-        ASSERT_TRUE(enter.isAccepted());
-        QDragMoveEvent move(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
-        QApplication::sendEvent(&window->page(), &move);
-        QDropEvent drop(at, Qt::CopyAction, data.get(), Qt::LeftButton, {});
-        QApplication::sendEvent(&window->page(), &drop);
-    }
-    static QLineEdit* field(QWidget& in, const QString& accessibleName, int n = 0) {
-        for (QLineEdit* f : in.findChildren<QLineEdit*>())
-            if (f->accessibleName() == accessibleName && n-- == 0) return f;
-        return nullptr;
-    }
-    static void type(QLineEdit* field, const QString& text, Qt::Key end = Qt::Key_Return) {
-        ASSERT_TRUE(field);
-        field->setFocus();
-        field->selectAll();
-        QTest::keyClicks(field, text);
-        QTest::keyClick(field, end);
-        QApplication::processEvents();
-    }
-
-    std::unique_ptr<MainWindow> window;
-};
+using Window = test::WindowTest;
 
 TEST_F(Window, AnExampleOpensAsACopyAndIsLive) {
     EXPECT_TRUE(session().path().isEmpty()) << "saving asks for a name; the original stays as it is";
@@ -364,6 +280,42 @@ TEST_F(Window, ARangeAndItsFactorChangeTogether) {
     EXPECT_EQ(*session().bench().signal("vibration")->range, (Scale{-0.2, 0.2}));
 }
 
+TEST_F(Window, WhatIsRecordedOfASignalIsChosenInItsChain) {
+    window->openChain("vibration");
+    const auto combo = [&](const char* name) -> QComboBox* {
+        for (QComboBox* c : window->drawer().findChildren<QComboBox*>())
+            if (c->accessibleName() == name && c->isVisibleTo(&window->drawer())) return c;
+        return nullptr;
+    };
+    const auto choose = [&](const char* name, int i) {
+        QComboBox* box = combo(name);
+        ASSERT_TRUE(box) << name;
+        box->setCurrentIndex(i);
+        Q_EMIT box->activated(i);
+        QCoreApplication::sendPostedEvents(nullptr, QEvent::DeferredDelete);
+    };
+    const auto keep = [&] { return session().bench().signal("vibration")->keep; };
+    choose("What is recorded", 1);
+    EXPECT_EQ(keep().what, KeepSpec::What::oneInN);
+    type(field(window->drawer(), "One in"), "0");
+    EXPECT_EQ(keep().every, 10) << "refused in place";
+    type(field(window->drawer(), "One in"), "20");
+    EXPECT_EQ(keep().every, 20);
+    choose("Recorded as", 1);
+    EXPECT_TRUE(keep().asReadings);
+    choose("What is recorded", 3);
+    type(field(window->drawer(), "By more than"), "0.05");
+    EXPECT_EQ(keep().deadBand, 0.05);
+    EXPECT_FALSE(field(window->drawer(), "One in")) << "only what counts is shown";
+    for (int i = 0; i < 5; ++i) press("undo");
+    EXPECT_EQ(keep(), KeepSpec{});
+
+    window->openChain("outlet-pressure");  // its chain has a mean
+    choose("What is recorded", 1);
+    EXPECT_FALSE(combo("Recorded as")->isEnabled());
+    EXPECT_EQ(combo("Recorded as")->currentText(), "readings");
+}
+
 TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
     SignalSpec s = *session().bench().signal("outlet-pressure");
     s.chain.pop_back();
@@ -406,15 +358,16 @@ TEST_F(Window, OutputsAreDrivenByTypingSliderAndSwitch) {
 
 TEST_F(Window, RecordMarkStopReopenShowsTheSamePages) {
     TempFolder folder;
-    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
+    ASSERT_TRUE(save(folder.file("mine.bench")));
     QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
-    ASSERT_TRUE(waitFor([&] { return session().engine()->recording().active; }));
+    ASSERT_TRUE(waitFor([&] { return session().recordingPhase() == Session::Recording::going; }));
     EXPECT_TRUE(window->status().recordButton()->text().startsWith("Stop"));
     press("mark");
     ASSERT_TRUE(waitFor([&] { return session().engine()->recording().samples > 10'000; }));
     EXPECT_TRUE(window->status().recordButton()->text().contains("00:00:"));
     QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
-    EXPECT_TRUE(window->noticeText().contains("Recorded")) << window->noticeText().toStdString();
+    EXPECT_TRUE(waitFor([&] { return window->noticeText().contains("Recorded"); }))
+        << window->noticeText().toStdString();
     ASSERT_EQ(session().recordedSpans().size(), 1U);
     const QString run = session().lastRun();
     ASSERT_TRUE(QFile::exists(run)) << run.toStdString();
@@ -441,6 +394,55 @@ TEST_F(Window, RecordMarkStopReopenShowsTheSamePages) {
     EXPECT_NEAR(bar, value("outlet-pressure"), 0.01) << "the chain is shown at that moment too";
 }
 
+TEST_F(Window, AWrongChainOfARunIsCorrectedAsANewVersion) {
+    TempFolder folder;
+    recordRun(folder.file("a.run"), 5);
+    window->openFile(QString::fromStdString(folder.file("a.run")));
+    ASSERT_TRUE(waitFor([&] { return session().isRun() && session().run()->state().done; }));
+    EXPECT_FALSE(window->action("versions")->isEnabled());
+    window->openChain("outlet-pressure");
+    ChainDrawer& drawer = window->drawer();
+    const auto number = [&](int card) {
+        double v = std::nan("");
+        parseNumber(drawer.card(card)->valueText().toStdString(), v);
+        return v;
+    };
+    ASSERT_TRUE(waitFor([&] { return drawer.card(3) && std::isfinite(number(3)); }));
+    const double before = value("outlet-pressure"), volts = number(2);
+    EXPECT_FALSE(field(drawer, "Name")->isEnabled()) << "only the chain";
+    type(field(drawer, "Slope"), "25");
+    ASSERT_TRUE(waitFor([&] { return std::fabs(number(3) - (25 * volts - 2.5)) < 0.02; }))
+        << "the chain says what it would make of the sample";
+    EXPECT_EQ(value("outlet-pressure"), before) << "the page still shows what was worked out";
+    press("undo");
+    EXPECT_TRUE(session().corrections().empty());
+    press("redo");
+    ASSERT_EQ(session().corrections().size(), 1U);
+
+    answer<QInputDialog>([](QInputDialog& dialog) {
+        EXPECT_EQ(dialog.textValue(), "Corrected: Outlet pressure");
+        dialog.accept();
+    });
+    press("work-out-again");
+    ASSERT_TRUE(
+        waitFor([&] { return session().run() && session().run()->info() && session().run()->info()->version == 1; }));
+    ASSERT_TRUE(waitFor([&] { return session().run()->state().done; }));
+    EXPECT_NEAR(value("outlet-pressure"), 10 * (before + 2.5) - 2.5, 0.05);
+    EXPECT_TRUE(session().corrections().empty());
+    EXPECT_TRUE(drawer.isVisible()) << "one may go on";
+    EXPECT_TRUE(window->windowTitle().contains("version 1")) << window->windowTitle().toStdString();
+
+    ASSERT_TRUE(waitFor([&] { return window->action("versions")->isEnabled(); }));
+    answer<VersionDialog>([](VersionDialog& dialog) {
+        EXPECT_EQ(dialog.version(), 1);
+        dialog.findChild<QTableWidget*>()->selectRow(0);
+        dialog.accept();
+    });
+    press("versions");
+    ASSERT_TRUE(waitFor([&] { return session().run()->info() && session().run()->info()->version == 0; }));
+    ASSERT_TRUE(waitFor([&] { return session().run()->state().done && value("outlet-pressure") == before; }));
+}
+
 TEST_F(Window, ARunThatCannotBeOpenedIsSaidInPlace) {
     TempFolder folder;
     test::writeFile(folder.file("x.run"), "no run at all");
@@ -449,36 +451,32 @@ TEST_F(Window, ARunThatCannotBeOpenedIsSaidInPlace) {
     EXPECT_TRUE(window->noticeText().contains("is not a run")) << window->noticeText().toStdString();
     EXPECT_TRUE(session().engine()) << "the bench goes on measuring";
     window->openFile(QString::fromStdString(folder.file("none.bench")));
-    EXPECT_TRUE(window->noticeText().contains("cannot be read"));
+    EXPECT_TRUE(waitFor([&] { return window->noticeText().contains("cannot be read"); }));
 }
 
 TEST_F(Window, AnExampleOpenedByItsNameIsACopyToo) {
-    const QString path = QString::fromStdString(test::example("pump-bench"));
-    window->openFile(path);
+    open(QString::fromStdString(test::example("pump-bench")));
     EXPECT_TRUE(session().path().isEmpty());
     TempFolder folder;
-    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
-    window->openFile(QString::fromStdString(folder.file("mine.bench")));
+    ASSERT_TRUE(save(folder.file("mine.bench")));
+    open(QString::fromStdString(test::example("beehive")));
+    EXPECT_TRUE(session().path().isEmpty());
+    open(QString::fromStdString(folder.file("mine.bench")));
     EXPECT_EQ(session().path().toStdString(), folder.file("mine.bench")) << "one's own is opened as it is";
 }
 
 TEST_F(Window, ARunIsExportedInTheBackground) {
     TempFolder folder;
-    EngineOptions fast;
-    fast.pace = Pace::asFastAsPossible;
-    fast.until = seconds(5);
-    auto engine = Engine::startRecorded(session().bench(), folder.file("a.run"), fast);
-    ASSERT_TRUE(engine.ok());
-    engine.value()->wait();
-    engine.value()->stop();
+    recordRun(folder.file("a.run"), 5);
     QString said;
     int percent = 0;
-    auto* job = new CsvJob(QString::fromStdString(folder.file("a.run")), QString::fromStdString(folder.file("a.csv")),
-                           window.get());
-    QObject::connect(job, &CsvJob::finished, window.get(), [&](const QString& sentence) { said = sentence; });
-    QObject::connect(job, &CsvJob::progressed, window.get(), [&](int p) { percent = p; });
+    auto* job = new BackgroundJob(
+        exportWork(QString::fromStdString(folder.file("a.run")), QString::fromStdString(folder.file("a.csv"))),
+        window.get());
+    QObject::connect(job, &BackgroundJob::finished, window.get(), [&](const QString& sentence) { said = sentence; });
+    QObject::connect(job, &BackgroundJob::progressed, window.get(), [&](int p) { percent = p; });
     ASSERT_TRUE(waitFor([&] { return !said.isEmpty(); }));
-    EXPECT_TRUE(said.startsWith("Exported 5001 rows")) << said.toStdString();
+    EXPECT_TRUE(said.startsWith("Exported 61006 samples")) << said.toStdString();
     EXPECT_EQ(percent, 100);
     EXPECT_TRUE(std::filesystem::exists(folder.file("a.csv")));
 }
@@ -600,7 +598,7 @@ TEST_F(Window, EverythingOnTheWindowHasAnAccessibleName) {
 
 TEST_F(Window, ClosingStopsInOrder) {
     TempFolder folder;
-    ASSERT_TRUE(session().save(QString::fromStdString(folder.file("mine.bench"))).ok());
+    ASSERT_TRUE(save(folder.file("mine.bench")));
     QTest::mouseClick(window->status().recordButton(), Qt::LeftButton);
     ASSERT_TRUE(waitFor([&] { return session().engine()->recording().samples > 3000; }));
     const std::string run = session().lastRun().toStdString();

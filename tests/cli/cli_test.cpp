@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "cli/commands.h"
+#include "core/json_text.h"
 #include "core/run_reader.h"
 #include "support.h"
 
@@ -75,7 +76,7 @@ TEST(Cli, RecordInfoExportHangTogetherToTheSample) {
     EXPECT_NE(o.out.find("all samples kept"), std::string::npos) << o.out;
     o = run(f, {"info", f.file("a.run"), "--json"});
     ASSERT_EQ(o.code, cli::ok);
-    const auto info = nlohmann::json::parse(o.out);
+    const auto info = parseJson(o.out);
     EXPECT_EQ(info["lost-samples"], 0);
     EXPECT_EQ(info["closed"], true);
     EXPECT_EQ(info["duration-ns"], 5'000'000'001) << "the outputs' safe values at the end are the last sample";
@@ -254,6 +255,35 @@ TEST(Cli, StandInBeehiveIsReadByItsExample) {
     EXPECT_FALSE(std::filesystem::exists(f.file("port"))) << "the link goes with the board";
 }
 
+TEST(Cli, OnlyShotsAreRecordedWhenAskedFor) {
+    TempFolder f;
+    const auto recorded = [&](std::vector<std::string> more) {
+        std::vector<std::string> all{
+            "record", test::example("pump-bench"), "--for", "20s", "--as-fast-as-possible", "--out", f.file("a.run")};
+        all.insert(all.end(), more.begin(), more.end());
+        std::filesystem::remove(f.file("a.run"));
+        return run(f, all);
+    };
+    ASSERT_EQ(recorded({"--when", "shaft-speed>1000", "--before", "250ms", "--after", "1s"}).code, cli::ok);
+    auto reader = RunReader::open(f.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    EXPECT_EQ(reader.value()->info().signal("vibration")->samples, 1250U);
+    ASSERT_EQ(recorded({"--when", "guard-door>0.5", "--shots", "0"}).code, cli::ok);
+    const std::time_t soon = std::time(nullptr) + 4;
+    std::tm local{};
+    localtime_r(&soon, &local);
+    const std::string then = fmt::format("{:02}:{:02}:{:02}", local.tm_hour, local.tm_min, local.tm_sec);
+    ASSERT_EQ(recorded({"--when", then, "--before", "0s", "--after", "2s"}).code, cli::ok);
+    reader = RunReader::open(f.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    EXPECT_EQ(reader.value()->info().signal("vibration")->samples, 2000U);
+    EXPECT_EQ(recorded({"--when", "25:00:00"}).code, cli::wrongUsage);
+    EXPECT_EQ(recorded({"--when", "shaft-speed"}).code, cli::wrongUsage);
+    EXPECT_EQ(recorded({"--when", "shaft-speed>fast"}).code, cli::wrongUsage);
+    EXPECT_EQ(recorded({"--when", "nobody>3"}).code, cli::wrongUsage);
+    EXPECT_EQ(recorded({"--when", "shaft-speed>1", "--shots", "-2"}).code, cli::wrongUsage);
+}
+
 TEST(Cli, ADeviceThatIsNotThereIsSaidInTheExitCode) {
     TempFolder f;
     std::string bench = test::readFile(test::example("beehive"));
@@ -286,6 +316,72 @@ TEST(Cli, APictureIsTheSameOnEveryRun) {
                   cli::ok);
     EXPECT_GT(test::readFile(f.file("a.png")).size(), 20'000U);
     EXPECT_EQ(test::readFile(f.file("a.png")), test::readFile(f.file("b.png")));
+}
+
+TEST(Cli, ARunIsNamedByItsBenchAndDescribedLater) {
+    TempFolder folder;
+    Bench bench = test::exampleBench("pump-bench");
+    bench.recording.name = "{bench} {number}";
+    bench.recording.keepFreeMegabytes = 0;
+    bench.recording.notes.title = "First";
+    ASSERT_TRUE(saveBench(bench, folder.file("mine.bench")).ok());
+    for (const char* number : {"001", "002"}) {
+        const Output o = run(folder, {"record", folder.file("mine.bench"), "--for", "2s", "--as-fast-as-possible",
+                                      "--out", folder.file("")});
+        EXPECT_EQ(o.code, 0) << o.out;
+        EXPECT_TRUE(std::filesystem::exists(folder.file(std::string("pump-bench ") + number + ".run"))) << o.out;
+    }
+    const std::string path = folder.file("pump-bench 001.run");
+    EXPECT_EQ(run(folder, {"describe", path, "--specimen", "Pump 7", "--mark", "1.5=valve opened"}).code, 0);
+    const auto info = parseJson(run(folder, {"info", "--json", path}).out);
+    EXPECT_EQ(info["title"], "First") << "what was not asked for stays";
+    EXPECT_EQ(info["specimen"], "Pump 7");
+    EXPECT_EQ(info["marks"][0]["at-ns"], 1'500'000'000);
+    EXPECT_NE(run(folder, {"describe", path, "--mark", "soon"}).code, 0);
+
+    bench.recording.keepFreeMegabytes = 1e8;  // more than any disk has
+    ASSERT_TRUE(saveBench(bench, folder.file("mine.bench")).ok());
+    const Output ended =
+        run(folder, {"record", folder.file("mine.bench"), "--for", "60s", "--out", folder.file("full.run")});
+    EXPECT_EQ(ended.code, cli::lostSamples);
+    const auto closed = parseJson(run(folder, {"info", "--json", folder.file("full.run")}).out);
+    EXPECT_EQ(closed["closed"], true) << "ended in order, long before its time";
+    EXPECT_LT(closed["duration-ns"], 30'000'000'000);
+}
+
+TEST(Cli, ReadingsAreWorkedOutAgainAsANewVersion) {
+    TempFolder folder;
+    const std::string path = folder.file("a.run");
+    ASSERT_EQ(
+        run(folder, {"record", test::example("pump-bench"), "--for", "3s", "--out", path, "--as-fast-as-possible"})
+            .code,
+        0);
+    Bench bench = test::exampleBench("pump-bench");
+    SignalSpec spare = *bench.signal("spare");
+    spare.chain.emplace_back(SlopeOffset{1000, 0, "mV"});
+    ASSERT_TRUE(saveBench(withSignal(bench, spare), folder.file("corrected.bench")).ok());
+    const auto mean = [&](std::vector<std::string> more) {
+        std::vector<std::string> asked{"info", "--json", path};
+        asked.insert(asked.end(), more.begin(), more.end());
+        const auto info = parseJson(run(folder, asked).out);
+        for (const auto& s : info["signals"])
+            if (s["id"] == "spare") return std::pair(s["summary"]["mean"].get<double>(), s["unit"].get<std::string>());
+        return std::pair(0.0, std::string());
+    };
+    const auto before = mean({});
+    const Output done = run(folder, {"recompute", path, "--bench", folder.file("corrected.bench"), "--words", "in mV"});
+    EXPECT_EQ(done.code, 0) << done.out;
+    EXPECT_NE(done.out.find("version 1"), std::string::npos);
+    EXPECT_EQ(mean({}).second, "mV");
+    EXPECT_NEAR(mean({}).first, before.first * 1000, 1e-6);
+    EXPECT_EQ(mean({"--version", "0"}), before);
+    EXPECT_NE(run(folder, {"info", path}).out.find("version 1, shown here: spare worked out again (in mV)"),
+              std::string::npos);
+    EXPECT_EQ(run(folder, {"recompute", path, "--bench", folder.file("corrected.bench")}).code, cli::failed)
+        << "there is nothing left to correct";
+    EXPECT_EQ(run(folder, {"recompute", path, "--bench", folder.file("corrected.bench"), "--signals", "x"}).code,
+              cli::wrongUsage);
+    EXPECT_EQ(run(folder, {"export", path, "--version", "9", "--out", folder.file("a.csv")}).code, cli::failed);
 }
 
 }  // namespace

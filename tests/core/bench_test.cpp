@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 #include <random>
 
+#include "core/json_text.h"
 #include "devices/device.h"
 #include "support.h"
 
@@ -21,12 +22,12 @@ Json minimal() {
 }
 
 std::string firstProblem(const Json& json) {
-    const BenchReading reading = readBench(json.dump(2));
+    const BenchReading reading = readBench(jsonText(json, 2));
     return reading.problems.empty() ? "" : reading.problems.front().english();
 }
 
 TEST(BenchFile, ReadsWhatItNeedsAndDefaultsTheRest) {
-    const BenchReading reading = readBench(minimal().dump());
+    const BenchReading reading = readBench(jsonText(minimal()));
     ASSERT_TRUE(reading.bench) << reading.problems.front().english();
     const SignalSpec* s = reading.bench->signal("p");
     ASSERT_TRUE(s);
@@ -69,6 +70,15 @@ TEST(BenchFile, EveryStageSurvivesTheTrip) {
     const auto again = signalFromJson(signalToJson(s));
     ASSERT_TRUE(again.ok()) << again.error().english();
     EXPECT_EQ(again.value(), s);
+    for (const KeepSpec::What what : {KeepSpec::What::oneInN, KeepSpec::What::summary, KeepSpec::What::changes}) {
+        s.keep = {};
+        s.keep.what = what;
+        if (what == KeepSpec::What::oneInN) s.keep.every = 33;
+        if (what == KeepSpec::What::summary) s.keep.intervalSeconds = 60;
+        if (what == KeepSpec::What::changes) s.keep.deadBand = 0.02;
+        s.keep.asReadings = what != KeepSpec::What::changes;
+        EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
+    }
     s.kind = ChannelKind::counterInput;
     s.chain = {PulseCounter{PulseCounter::Mode::rpm, 4, 1.5, 0.3}};
     EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
@@ -84,7 +94,7 @@ TEST(BenchFile, UnknownKeysAreKeptWhereTheyStand) {
     j["signals"][0]["x-wire"] = "yellow";
     j["devices"][0]["x-serial"] = 17;
     j["pages"][0]["tiles"][0]["x-style"] = Json::array({1, 2});
-    const BenchReading reading = readBench(j.dump());
+    const BenchReading reading = readBench(jsonText(j));
     ASSERT_TRUE(reading.bench);
     const Json out = Json::parse(writeBench(withSignal(*reading.bench, *reading.bench->signal("p"))));
     EXPECT_EQ(out["x-note"], j["x-note"]);
@@ -111,6 +121,10 @@ TEST(BenchFile, MistakesAreSaidWithTheirPlace) {
              Case{"/pages/0/tiles/0/signals/0", "q", "There is no signal \"q\""},
              Case{"/pages/0/tiles/0/w", 13, "/pages/0/tiles/0/w: A whole number from 1 to 12"},
              Case{"/pages/0/tiles/0/kind", "gauge-cluster", "is not known here"},
+             Case{"/signals/0/keep/every", 0, "/signals/0/keep/every: A whole number from 1"},
+             Case{"/signals/0/keep/interval-s", 0, "/signals/0/keep/interval-s: A number from 0.001 to 86400"},
+             Case{"/signals/0/keep/dead-band", -1, "/signals/0/keep/dead-band: A number that is not negative"},
+             Case{"/signals/0/keep/what", "some", "Use one of: everything, one-in-n, summary, changes"},
              Case{"/name", "", "/name: This must not be empty"},
              Case{"/version", 2, "newer version"},
              Case{"/format", "something", "This is not a bench"},
@@ -130,7 +144,7 @@ TEST(BenchFile, MistakesAreSaidWithTheirPlace) {
 TEST(BenchFile, TheLineIsTheOneInTheFile) {
     Json j = minimal();
     j["signals"][0]["chain"][1]["slope"] = true;
-    const std::string text = j.dump(2);
+    const std::string text = jsonText(j, 2);
     const BenchReading reading = readBench(text);
     ASSERT_EQ(reading.problems.size(), 1U);
     std::istringstream lines(text);
@@ -144,7 +158,7 @@ TEST(BenchFile, AllProblemsAreSaidAtOnce) {
     j["signals"][0]["colour"] = 99;
     j["signals"][0].erase("terminal");
     j["pages"][0]["tiles"][0]["h"] = 0;
-    EXPECT_EQ(readBench(j.dump()).problems.size(), 3U);
+    EXPECT_EQ(readBench(jsonText(j)).problems.size(), 3U);
 }
 
 TEST(BenchFile, BrokenJsonIsPlaced) {
@@ -197,22 +211,24 @@ TEST(BenchFile, SavingKeepsTheOldOneWhenItCannotBeWritten) {
 TEST(CheckDevices, SaysWhatTheBoxHasNot) {
     Json j = minimal();
     j["signals"][0]["terminal"] = "AI99";
-    EXPECT_NE(checkDevices(*readBench(j.dump()).bench).front().english().find("no terminal AI99"), std::string::npos);
+    EXPECT_NE(checkDevices(*readBench(jsonText(j)).bench).front().english().find("no terminal AI99"),
+              std::string::npos);
     j = minimal();
     j["signals"][0]["range"] = {{"low", 0}, {"high", 3}};
-    EXPECT_NE(checkDevices(*readBench(j.dump()).bench).front().english().find("no range from 0 to 3 V"),
+    EXPECT_NE(checkDevices(*readBench(jsonText(j)).bench).front().english().find("no range from 0 to 3 V"),
               std::string::npos);
     j = minimal();
     j["signals"][0]["kind"] = "counter-input";
     j["signals"][0]["chain"] = Json::array();
-    EXPECT_NE(checkDevices(*readBench(j.dump()).bench).front().english().find("kind analog-input"), std::string::npos);
+    EXPECT_NE(checkDevices(*readBench(jsonText(j)).bench).front().english().find("kind analog-input"),
+              std::string::npos);
     j = minimal();
     j["devices"][0]["kind"] = "teapot";
-    EXPECT_NE(checkDevices(*readBench(j.dump()).bench).front().english().find("sim-io-box, serial-line-board"),
+    EXPECT_NE(checkDevices(*readBench(jsonText(j)).bench).front().english().find("sim-io-box, serial-line-board"),
               std::string::npos);
     j = minimal();
     j["devices"][0]["settings"] = {{"faults", {"gremlins"}}};
-    EXPECT_NE(checkDevices(*readBench(j.dump()).bench).front().english().find("gremlins"), std::string::npos);
+    EXPECT_NE(checkDevices(*readBench(jsonText(j)).bench).front().english().find("gremlins"), std::string::npos);
 }
 
 TEST(BenchEdit, PartsAreSharedAndTheOldVersionStaysAsItWas) {

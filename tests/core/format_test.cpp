@@ -82,6 +82,15 @@ TEST(TicksFor, AreRoundInsideTheScaleAndNotTooMany) {
     EXPECT_TRUE(ticksFor({0, 1}, 0).empty());
 }
 
+TEST(TicksBetweenEnds, AreAnEvenRowThatKeepsClearOfBothEnds) {
+    EXPECT_EQ(ticksBetweenEnds({0, 6}, 4, 0.1), (std::vector<double>{2, 4}));
+    EXPECT_EQ(ticksBetweenEnds({-0.5, 0.5}, 5, 0.12), (std::vector<double>{0})) << "not 0.2 and then nothing";
+    EXPECT_EQ(ticksBetweenEnds({30, 33}, 2, 0.2), (std::vector<double>{}));
+    EXPECT_EQ(ticksBetweenEnds({-1, 6}, 5, 0.1), (std::vector<double>{0, 2, 4}));
+    EXPECT_TRUE(ticksBetweenEnds({5, 5}, 5, 0.1).empty());
+    EXPECT_TRUE(ticksBetweenEnds({0, 1}, 0, 0.1).empty());
+}
+
 TEST(TimeTicks, FallOnRoundTimesOfDayInTheZone) {
     constexpr long long s = 1'000'000'000;
     long long step = 0;

@@ -19,7 +19,7 @@ struct Model {
     explicit Model(HistorySize size = {1 << 14, 1 << 12}, double rateHz = 1000)
         : group(oneChannelGroup(rateHz)),
           timeline(std::make_shared<Timeline>(4096)),
-          history(std::make_shared<SignalHistory>(timeline, size)) {}
+          history(std::make_shared<SignalHistory>(timeline, SampleType::float64, size)) {}
 
     void add(Instant t0, const std::vector<double>& values, bool gap = false,
              std::vector<QualityInterval> quality = {}) {
@@ -234,7 +234,7 @@ TEST(History, ReadersSeeOnlyWholeDataWhileItIsWritten) {
     // Sample i has the value i and the time i ms: whatever a reader gets must fit together.
     auto group = oneChannelGroup(1000);
     auto timeline = std::make_shared<Timeline>(64);
-    SignalHistory history(timeline, {1024, 256});
+    SignalHistory history(timeline, SampleType::float64, {1024, 256});
     std::atomic<bool> stop{false};
     std::atomic<int> wrong{0}, looked{0};
     std::thread reader([&] {

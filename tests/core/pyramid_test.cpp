@@ -33,19 +33,73 @@ TEST(Summary, AddsUpToWhatAllReadingsWouldGive) {
     EXPECT_TRUE(std::isnan(Summary{}.mean)) << "of nothing there is no mean";
 }
 
+template <class Finished>
+void addOne(PyramidBuilder& builder, Instant t, double v, Finished&& finished) {
+    builder.add(
+        std::span(&v, 1), [t](std::size_t) { return t; }, finished);
+}
+
+TEST(Summary, OfAStretchIsThatOfItsReadingsOneByOne) {
+    std::mt19937 random(4);
+    for (int round = 0; round < 3000; ++round) {
+        std::vector<double> v(random() % 70);
+        for (double& x : v) {
+            x = static_cast<double>(random() % 2001) / 8 - 100;
+            if (round % 3 == 1 && random() % 9 == 0) x = std::nan("");
+            if (round % 7 == 2 && random() % 30 == 0) x = std::numeric_limits<double>::infinity();
+        }
+        Summary expected;
+        for (const double x : v) expected.add(x);
+        const Summary got = summarise(v);
+        ASSERT_EQ(got.count, expected.count);
+        if (!got.count) continue;
+        ASSERT_EQ(got.min, expected.min);
+        ASSERT_EQ(got.max, expected.max);
+        if (std::isfinite(got.max)) {
+            ASSERT_NEAR(got.mean, expected.mean, 1e-9);
+        }
+    }
+}
+
+TEST(PyramidBuilder, GivesTheSameBucketsHoweverTheStreamIsCut) {
+    std::mt19937 random(8);
+    std::vector<double> v(20'000);
+    for (double& x : v) x = static_cast<double>(random() % 1000);
+    const auto bucketsOf = [&](std::size_t most) {
+        std::vector<std::tuple<int, std::int64_t, double, double, double>> out;
+        PyramidBuilder builder;
+        for (std::size_t at = 0; at < v.size();) {
+            const std::size_t n = std::min(v.size() - at, 1 + random() % most);
+            builder.add(
+                std::span(v).subspan(at, n), [&](std::size_t i) { return Instant{static_cast<std::int64_t>(at + i)}; },
+                [&](int level, const Bucket& b) {
+                    out.emplace_back(level, b.begin.ns, b.summary.min, b.summary.max, std::round(b.summary.mean * 1e6));
+                });
+            at += n;
+        }
+        return out;
+    };
+    const auto whole = bucketsOf(v.size());
+    EXPECT_EQ(whole.size(), 312 + 19 + 1U);
+    EXPECT_EQ(bucketsOf(1), whole);
+    EXPECT_EQ(bucketsOf(100), whole);
+    EXPECT_EQ(bucketsOf(3000), whole);
+}
+
 TEST(PyramidBuilder, FinishesBucketsInOrderAndWhole) {
     PyramidBuilder builder;
     std::array<std::uint64_t, pyramidLevels + 1> finished{};
     const std::uint64_t n = bucketSamples(4) + 100;
     for (std::uint64_t i = 0; i < n; ++i)
-        builder.add({static_cast<std::int64_t>(i) * 10}, static_cast<double>(i), [&](int level, const Bucket& bucket) {
-            const std::uint64_t size = bucketSamples(level), k = finished[static_cast<std::size_t>(level)]++;
-            ASSERT_EQ(bucket.begin.ns, static_cast<std::int64_t>(k * size) * 10);
-            ASSERT_EQ(bucket.summary.count, size);
-            ASSERT_EQ(bucket.summary.min, static_cast<double>(k * size));
-            ASSERT_EQ(bucket.summary.max, static_cast<double>((k + 1) * size - 1));
-            ASSERT_NEAR(bucket.summary.mean, (bucket.summary.min + bucket.summary.max) / 2, 1e-6);
-        });
+        addOne(builder, {static_cast<std::int64_t>(i) * 10}, static_cast<double>(i),
+               [&](int level, const Bucket& bucket) {
+                   const std::uint64_t size = bucketSamples(level), k = finished[static_cast<std::size_t>(level)]++;
+                   ASSERT_EQ(bucket.begin.ns, static_cast<std::int64_t>(k * size) * 10);
+                   ASSERT_EQ(bucket.summary.count, size);
+                   ASSERT_EQ(bucket.summary.min, static_cast<double>(k * size));
+                   ASSERT_EQ(bucket.summary.max, static_cast<double>((k + 1) * size - 1));
+                   ASSERT_NEAR(bucket.summary.mean, (bucket.summary.min + bucket.summary.max) / 2, 1e-6);
+               });
     for (int level = 1; level <= pyramidLevels; ++level)
         EXPECT_EQ(finished[static_cast<std::size_t>(level)], n / bucketSamples(level)) << level;
 }
@@ -54,7 +108,7 @@ TEST(PyramidBuilder, ABucketWithoutAnyReadingIsEmptyNotZero) {
     PyramidBuilder builder;
     int seen = 0;
     for (int i = 0; i < 64; ++i)
-        builder.add({i}, std::nan(""), [&](int, const Bucket& b) {
+        addOne(builder, {i}, std::nan(""), [&](int, const Bucket& b) {
             ++seen;
             EXPECT_EQ(b.summary.count, 0U);
             EXPECT_TRUE(std::isnan(b.summary.min));

@@ -9,6 +9,7 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
+#include "core/json_text.h"
 #include "devices/device.h"
 #include "devices/serial/serial_port.h"
 #include "standins/beehive/beehive.h"
@@ -24,8 +25,8 @@ using test::eventually;
 class Listener : public DeviceSink {
 public:
     explicit Listener(const json& settings)
-        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}}, settings.dump(), {})) {
-        EXPECT_TRUE(deviceKind("serial-line-board")->check(settings.dump()).ok());
+        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}}, jsonText(settings), {})) {
+        EXPECT_TRUE(deviceKind("serial-line-board")->check(jsonText(settings)).ok());
         thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
     }
     ~Listener() override { stop(); }
@@ -107,7 +108,7 @@ TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
         const char* brood;
         double weightFactor, broodFactor;
     };
-    const json fields = json::parse(
+    const json fields = parseJson(
         R"([{"name":"w","start":0,"width":4,"base":16},{"name":"t","start":4,"width":4,"base":16,"signed":true},
                                         {"name":"rh","start":8,"width":2,"base":16},{"name":"n","start":10,"width":4,"base":16}])");
     for (const Case& c :

@@ -1,12 +1,10 @@
 #include "engine/engine.h"
 
-#include <sys/wait.h>
-#include <unistd.h>
-
+#include <atomic>
 #include <cmath>
 #include <condition_variable>
 
-#include "core/csv_export.h"
+#include "core/run_export.h"
 #include "core/run_reader.h"
 #include "engine/run_source.h"
 #include "support.h"
@@ -160,6 +158,56 @@ TEST(Engine, WhatItCannotTakeIsAGapWithItsExactNumber) {
     EXPECT_EQ(columns[0].summary.count + engine->lostSamples(), blocks * 4);
 }
 
+TEST(Engine, SamplesThatAreStampedOutOfOrderArePutIntoOrderAndNoted) {
+    ScriptedDevice::Log log;
+    TempFolder folder;
+    auto group = std::make_shared<ScanGroup>(*test::oneChannelGroup(0));
+    group->device = "box";
+    const auto block = [&](std::uint64_t first, std::vector<std::int64_t> ms, std::vector<double> v) {
+        auto b = std::make_shared<Block>();
+        b->group = group;
+        b->firstIndex = first;
+        for (const auto t : ms) b->times.push_back({t * 1'000'000});
+        b->t0 = b->times.front();
+        b->columns.emplace_back(std::move(v));
+        b->quality = {{{1, 2, Quality::clipped}}};
+        return b;
+    };
+    std::atomic<bool> done{false};
+    auto engine = Engine::startRecorded(oneOutput(), folder.file("a.run"),
+                                        scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
+                                            sink.deliver(block(0, {10, 40, 30, 20}, {1, 4, 3, 2}));
+                                            sink.deliver(block(4, {35, 50}, {5, 6}));
+                                            done = true;
+                                            waitForStop(stop);
+                                        }));
+    ASSERT_TRUE(engine.ok());
+    ASSERT_TRUE(eventually([&] { return done.load(); }));
+    engine.value()->stop();
+    auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    const RunInfo& info = reader.value()->info();
+    auto blocks = reader.value()->blocks(info.signal("in")->group);
+    std::vector<double> values;
+    std::vector<std::int64_t> times;
+    while (const BlockPtr b = blocks.next()) {
+        const auto& v = std::get<std::vector<double>>(b->columns[0]);
+        values.insert(values.end(), v.begin(), v.end());
+        for (const Instant t : b->times) times.push_back(t.ns / 1'000'000);
+        if (b->firstIndex == 0) {
+            ASSERT_EQ(b->quality[0].size(), 2U);
+            EXPECT_EQ(b->quality[0][0].begin, 3U) << "its quality goes along with the sample";
+        }
+    }
+    EXPECT_EQ(values, (std::vector<double>{1, 2, 3, 4, 5, 6}));
+    EXPECT_EQ(times, (std::vector<std::int64_t>{10, 20, 30, 40, 40, 50}))
+        << "one that comes too late stands where it can";
+    const auto noted = std::count_if(info.events.begin(), info.events.end(), [](const RunEvent& e) {
+        return e.words.find("out of order") != std::string::npos;
+    });
+    EXPECT_EQ(noted, 2);
+}
+
 TEST(Engine, AChainEditTakesHoldBetweenTwoSamplesWithoutAStop) {
     ScriptedDevice::Log log;
     auto group = test::oneChannelGroup(1000);
@@ -230,7 +278,7 @@ TEST(Recording, HoldsEverySampleAndTheReadingsComeOutTheSame) {
     RunSource run(folder.file("a.run"));
     ASSERT_TRUE(eventually([&] { return run.state().done; }));
     EXPECT_FALSE(run.state().error);
-    EXPECT_FALSE(run.state().samplesSince);
+    EXPECT_FALSE(run.state().inParts);
     for (const auto& s : bench.signals) EXPECT_EQ(run.at(s->id, {9'999'000'000}).value, live[s->id]) << s->id;
     EXPECT_EQ(run.anchor().unixNs, info.anchors.front().unixNs);
 }
@@ -280,47 +328,127 @@ TEST(Recording, AChainChangedWhileRecordingKeepsBoth) {
     EXPECT_EQ(reader.value()->info().signal("flow")->definitions.size(), 1U);
 }
 
-TEST(Recording, AKilledRecorderLosesLessThanASecondAndTheRunOpens) {
+TEST(Reactions, SetAnOutputWhenAReadingCrossesItsLevel) {
+    auto engine = Engine::start(test::exampleBench("pump-bench"));
+    engine->setReactions({{"shaft-speed", 500, 50, "beacon", 1, 0}});
+    const auto beacon = [&] { return engine->source().at("beacon", engine->now()).value; };
+    ASSERT_TRUE(eventually([&] { return beacon() == 1; })) << "the shaft has run up";
+    engine->setOutput("drive", 0);
+    ASSERT_TRUE(eventually([&] { return beacon() == 0; })) << "and stands again";
+    EXPECT_LT(engine->source().at("shaft-speed", engine->now()).value, 500);
+    engine->setReactions({});
+    engine->setOutput("drive", 7);
+    ASSERT_TRUE(eventually([&] { return engine->source().at("shaft-speed", engine->now()).value > 600; }));
+    EXPECT_EQ(beacon(), 0) << "none is left";
+}
+
+TEST(Reactions, WhatAReactionDrivesMayItselfBeReactedTo) {
+    auto engine = Engine::start(test::exampleBench("pump-bench"));
+    engine->setReactions(
+        {{"drive", 1, 0, "valve", 0, 1}, {"valve", 0.5, 0, "beacon", 0, 1}, {"nobody", 1, 0, "x", 1, 0}});
+    ASSERT_TRUE(eventually([&] { return engine->source().at("beacon", engine->now()).value == 1; }));
+    EXPECT_EQ(engine->source().at("valve", engine->now()).value, 0);
+}
+
+TEST(Recording, AStepOfTheWallClockBendsNoTraceAndStandsInTheAnchors) {
     TempFolder folder;
-    for (int round = 0; round < 3; ++round) {
-        const std::string path = folder.file("kill" + std::to_string(round) + ".run");
-        int ready[2];
-        ASSERT_EQ(pipe(ready), 0);
-        const pid_t child = fork();
-        if (child == 0) {
-            const auto engine = Engine::start(test::exampleBench("pump-bench"));
-            if (!engine->startRecording(path).ok()) _exit(1);
-            // tell the parent how far the bench is, ten times a second or so
-            for (;;) {
-                const std::int64_t now = engine->now().ns;
-                if (write(ready[1], &now, sizeof now) != sizeof now) _exit(1);
-                usleep(20'000);
-            }
-        }
-        close(ready[1]);
-        std::int64_t now = 0;
-        while (now < 1'300'000'000 + round * 170'000'000 && read(ready[0], &now, sizeof now) == sizeof now) {
-        }
-        kill(child, SIGKILL);
-        int status = 0;
-        waitpid(child, &status, 0);
-        close(ready[0]);
-        ASSERT_TRUE(WIFSIGNALED(status));
-        const auto reader = RunReader::open(path);
-        ASSERT_TRUE(reader.ok()) << reader.error().english();
-        const RunInfo& info = reader.value()->info();
-        EXPECT_FALSE(info.closed);
-        EXPECT_GT(info.span.to.ns, now - 1'000'000'000) << "less than a second is lost";
-        for (const RunGroup& g : info.groups) {
-            auto blocks = reader.value()->blocks(g.id);
-            std::optional<std::uint64_t> next;
-            while (const BlockPtr b = blocks.next()) {
-                if (next) EXPECT_EQ(b->firstIndex, *next);
-                next = b->firstIndex + b->size();
-            }
-            EXPECT_EQ(blocks.damaged(), 0U);
+    std::atomic<std::int64_t> step{0};
+    EngineOptions options;
+    const auto began = std::chrono::steady_clock::now();
+    options.wallClock = [&step, began] {
+        return 1'768'467'600'000'000'000 + step + (std::chrono::steady_clock::now() - began).count();
+    };
+    auto engine = Engine::startRecorded(test::exampleBench("pump-bench"), folder.file("a.run"), options);
+    ASSERT_TRUE(engine.ok());
+    const auto until = [&](double t) { return eventually([&, t] { return engine.value()->now().seconds() > t; }); };
+    ASSERT_TRUE(until(0.5));
+    step = 3'600'000'000'000;
+    ASSERT_TRUE(until(1));
+    step = -7'000'000'000;
+    ASSERT_TRUE(until(1.5));
+    engine.value()->stop();
+    const auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    const RunInfo& info = reader.value()->info();
+    ASSERT_EQ(info.anchors.size(), 3U) << "one at the start, one behind each step";
+    const auto offset = [&](std::size_t i) {
+        return static_cast<double>(info.anchors[i].unixNs - info.anchors[i].at.ns -
+                                   (info.anchors[0].unixNs - info.anchors[0].at.ns)) *
+               1e-9;
+    };
+    EXPECT_NEAR(offset(1), 3600, 0.2);
+    EXPECT_NEAR(offset(2), -7, 0.2);
+    EXPECT_EQ(
+        std::count_if(info.events.begin(), info.events.end(), [](const RunEvent& e) { return e.kind == "clock"; }), 2);
+    auto blocks = reader.value()->blocks(info.signal("vibration")->group);
+    std::optional<Instant> next;
+    while (const BlockPtr b = blocks.next()) {
+        if (next) EXPECT_NEAR(static_cast<double>((b->timeOf(0) - *next).ns), 0, 2) << "sample follows sample";
+        next = b->timeOf(b->size());
+    }
+    EXPECT_LT(next->seconds(), 60);
+}
+
+TEST(Recording, EachFileOfASplitRecordingTellsWhatTheOutputsStandAt) {
+    TempFolder folder;
+    Bench bench = test::exampleBench("pump-bench");
+    bench.recording.splitMinutes = 1 / 60.0;
+    auto engine = Engine::start(bench);
+    engine->setOutput("drive", 4);
+    ASSERT_TRUE(eventually([&] { return engine->source().at("drive", engine->now()).value == 4; }));
+    ASSERT_TRUE(engine->startRecording(folder.file("a.run")).ok());
+    ASSERT_TRUE(eventually([&] { return engine->recording().parts == 3; }));
+    engine->stopRecording();
+    for (const char* part : {"a.run", "a.part2.run", "a.part3.run"}) {
+        auto reader = RunReader::open(folder.file(part));
+        ASSERT_TRUE(reader.ok());
+        const RunSignal* drive = reader.value()->info().signal("drive");
+        ASSERT_TRUE(drive) << part;
+        RunReplay replay(*reader.value(), drive->group, {RunReader::Part{}.span, {drive->id}});
+        RunReplay::Step step;
+        ASSERT_TRUE(replay.next(step)) << part;
+        EXPECT_EQ(step.readings[0].values.front(), 4) << part;
+        if (part != std::string("a.run")) {
+            EXPECT_LE((step.block->timeOf(0) - reader.value()->info().span.from).seconds(), 0.1) << part;
         }
     }
+}
+
+TEST(KeepPast, WritesWhatIsInMemoryAsIfItHadBeenRecorded) {
+    TempFolder folder;
+    EngineOptions options = fast(20);
+    options.history.samples = std::size_t{1} << 13;
+    options.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };
+    auto engine = Engine::startRecorded(test::exampleBench("pump-bench"), folder.file("all.run"), options);
+    ASSERT_TRUE(engine.ok());
+    engine.value()->wait();
+    const Instant since = engine.value()->heldSince();
+    EXPECT_GT(since, Instant{20'000'000'000 - 8'300'000'000});
+    EXPECT_LT(since, Instant{20'000'000'000 - 7'000'000'000});
+    const auto kept = engine.value()->keepPast(folder.file("kept.run"), seconds(5));
+    ASSERT_TRUE(kept.ok()) << kept.error().english();
+    EXPECT_NEAR((kept.value().to - Instant{15'000'000'000}).seconds(), 5, 0.02);
+    EXPECT_FALSE(engine.value()->keepPast(folder.file("kept.run"), seconds(5)).ok()) << "never over another run";
+    engine.value()->stop();
+    auto all = RunReader::open(folder.file("all.run")), part = RunReader::open(folder.file("kept.run"));
+    ASSERT_TRUE(all.ok() && part.ok());
+    EXPECT_TRUE(part.value()->info().closed);
+    EXPECT_EQ(part.value()->info().signal("vibration")->samples, 5000U);
+    EXPECT_EQ(part.value()->info().signal("flow")->samples, 500U);
+    EXPECT_EQ(part.value()->info().signal("drive")->samples, 1U) << "what the output stood at";
+    EXPECT_EQ(part.value()->summaries(part.value()->info().signal("vibration")->id, 2).size(), 4U);
+    const auto rawOf = [](RunReader& reader, Instant from) {
+        std::vector<std::pair<std::int64_t, std::int16_t>> out;
+        const RunSignal* s = reader.info().signal("vibration");
+        auto blocks = reader.blocks(s->group, {RunReader::Part{}.span, {s->id}});
+        while (const BlockPtr b = blocks.next())
+            for (std::size_t i = 0; i < b->size(); ++i)
+                if (b->timeOf(i) >= from)
+                    out.emplace_back(b->timeOf(i).ns, std::get<std::vector<std::int16_t>>(b->columns[0])[i]);
+        return out;
+    };
+    EXPECT_TRUE(rawOf(*part.value(), {}) == rawOf(*all.value(), {15'000'000'000})) << "sample by sample";
+    EXPECT_EQ(part.value()->info().anchors.front().unixNs - all.value()->info().anchors.front().unixNs, 15'000'000'000);
 }
 
 TEST(RunSource, ShowsGapsWhereTheDeviceWasAway) {
@@ -347,20 +475,45 @@ TEST(RunSource, ShowsGapsWhereTheDeviceWasAway) {
     EXPECT_EQ(run.at("drive", {3'900'000'000}).value, 0) << "outputs were brought to safe when the box went away";
 }
 
-TEST(RunSource, WithLittleMemoryTheNewestSamplesStayAndTheRestIsSummed) {
+TEST(RunSource, ALongRunIsShownAtOnceAndReadWhereSomebodyLooks) {
     TempFolder folder;
-    auto engine = Engine::startRecorded(test::exampleBench("pump-bench"), folder.file("a.run"), fast(30));
+    auto engine = Engine::startRecorded(test::exampleBench("pump-bench"), folder.file("a.run"), fast(120));
     ASSERT_TRUE(engine.ok());
     engine.value()->wait();
     engine.value()->stop();
-    RunSource run(folder.file("a.run"), 1 << 20);
-    ASSERT_TRUE(eventually([&] { return run.state().done; }));
-    ASSERT_TRUE(run.state().samplesSince);
-    EXPECT_TRUE(run.at("vibration", {1'000'000'000}).summary);
-    EXPECT_FALSE(run.at("vibration", *run.state().samplesSince + milliseconds(500)).summary);
-    std::vector<Column> columns;
-    run.columns("vibration", {{0}, seconds(3), 10}, columns);
-    for (const Column& c : columns) EXPECT_NEAR(c.summary.count, 3000, 1100) << "whole buckets, none left out";
+    RunSource whole(folder.file("a.run"));
+    ASSERT_TRUE(eventually([&] { return whole.state().done; }));
+    RunSource run(folder.file("a.run"), std::size_t{4} << 20);
+    ASSERT_TRUE(eventually([&] { return run.state().opened; }));
+    ASSERT_TRUE(run.state().inParts);
+    std::vector<Column> columns, expected;
+    run.columns("vibration", {{0}, seconds(12), 10}, columns);
+    for (std::size_t i = 0; i < 9; ++i) EXPECT_NEAR(columns[i].summary.count, 12'000, 1100) << "whole buckets";
+    // a narrow look: coarse at once, then as if everything were in memory
+    const ColumnRequest narrow{{40'000'000'000}, milliseconds(10), 200};
+    run.columns("vibration", narrow, columns);
+    for (const Column& c : columns) EXPECT_GT(c.summary.count, 0U) << "something to see at once";
+    ASSERT_TRUE(eventually([&] {
+        run.columns("vibration", narrow, columns);
+        return columns[100].summary.count == 10;
+    }));
+    whole.columns("vibration", narrow, expected);
+    for (std::size_t i = 0; i < columns.size(); ++i) {
+        EXPECT_EQ(columns[i].summary.count, expected[i].summary.count);
+        EXPECT_EQ(columns[i].summary.min, expected[i].summary.min);
+        EXPECT_EQ(columns[i].summary.max, expected[i].summary.max);
+    }
+    // every kind of chain, also those that look back
+    for (const char* id : {"outlet-pressure", "flow", "shaft-speed", "bearing-temperature", "guard-door"}) {
+        const Instant t{77'123'000'000};
+        ASSERT_TRUE(eventually([&] { return !run.at(id, t).summary; })) << id;
+        EXPECT_NEAR(run.at(id, t).value, whole.at(id, t).value, 1e-9) << id;
+        const auto stages = run.stagesAt(id, t), known = whole.stagesAt(id, t);
+        ASSERT_EQ(stages.size(), known.size()) << id;
+        for (std::size_t i = 0; i < stages.size(); ++i) EXPECT_NEAR(stages[i], known[i], 1e-9) << id << " " << i;
+    }
+    std::vector<Point> points;
+    EXPECT_FALSE(run.points("vibration", {{5'000'000'000}, {5'100'000'000}}, 1000, points)) << "not read yet: columns";
 }
 
 TEST(RunSource, SaysWhyItCannotOpen) {

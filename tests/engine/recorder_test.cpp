@@ -8,47 +8,16 @@
 #include <csignal>
 
 #include "core/run_reader.h"
+#include "feed.h"
+#include "integrity.h"
 #include "support.h"
 
 namespace cruscotto {
 namespace {
 
 using test::eventually;
+using test::Feed;
 using test::TempFolder;
-
-/// A recorder on a file of its own, fed with numbered blocks of one signal.
-struct Feed {
-    TempFolder folder;
-    std::string path = folder.file("a.run");
-    std::shared_ptr<ScanGroup> group = test::oneChannelGroup(1000);
-    std::unique_ptr<Recorder> recorder;
-    std::uint64_t next = 0;
-
-    explicit Feed(RecorderLimits limits = {}, Pace pace = Pace::realTime) {
-        Bench bench;
-        bench.name = "Test";
-        SignalSpec s;
-        s.id = s.name = "in";
-        s.device = "device";
-        s.terminal = "AI0";
-        bench = withSignal(withDevice(bench, {"device", "Device", "sim-io-box", "", ""}), s);
-        auto writer = RunWriter::create(path, bench, {});
-        if (!writer) throw std::runtime_error(writer.error().english());
-        recorder = std::make_unique<Recorder>(std::move(writer.value()), path, Instant{}, pace, limits);
-    }
-    void add(std::size_t n) {
-        std::vector<double> v(n);
-        for (std::size_t i = 0; i < n; ++i) v[i] = static_cast<double>(next + i);
-        recorder->add(test::clockedBlock(group, next, {static_cast<std::int64_t>(next) * 1'000'000}, std::move(v)),
-                      {{0, "in", nullptr}});
-        next += n;
-    }
-    std::unique_ptr<RunReader> read() const {
-        auto reader = RunReader::open(path);
-        if (!reader) throw std::runtime_error(reader.error().english());
-        return std::move(reader.value());
-    }
-};
 
 /// Keeps anybody else from writing the file while it lives.
 class Lock {
@@ -155,7 +124,7 @@ TEST(Recorder, AFullDiskIsOneSentenceAndTheRunStaysWhole) {
         for (std::uint64_t i = 0; i < 100; ++i) {
             writer.value()->add(test::clockedBlock(group, i * 10'000, {static_cast<std::int64_t>(i) * 10'000'000'000},
                                                    std::vector<double>(10'000, 1)),
-                                {{0, "in", nullptr}});
+                                {{0, "in"}});
             refused = refused || !writer.value()->commit().ok();
         }
         _exit(refused && writer.value()->pendingBytes() > 0 ? 0 : 1);
@@ -164,30 +133,42 @@ TEST(Recorder, AFullDiskIsOneSentenceAndTheRunStaysWhole) {
     ASSERT_EQ(waitpid(child, &status, 0), child);
     ASSERT_TRUE(WIFEXITED(status));
     EXPECT_EQ(WEXITSTATUS(status), 0);
-    sqlite3* db = nullptr;
-    ASSERT_EQ(sqlite3_open(path.c_str(), &db), SQLITE_OK);
-    std::string verdict;
-    sqlite3_exec(
-        db, "PRAGMA integrity_check",
-        [](void* to, int, char** values, char**) {
-            *static_cast<std::string*>(to) = values[0];
-            return 0;
-        },
-        &verdict, nullptr);
-    sqlite3_close(db);
-    EXPECT_EQ(verdict, "ok");
+    EXPECT_EQ(test::integrity(path), "ok");
 }
 
-TEST(Recorder, AQueueThatIsFullInRealTimeDropsAndSaysSo) {
+TEST(Recorder, AQueueThatIsFullInRealTimeIsAGapWithItsExactNumber) {
     RecorderLimits limits;
-    limits.queueBytes = 100;
+    limits.queueBytes = 4000;
+    limits.commitEvery = milliseconds(20);
     Feed feed(limits);
+    feed.add(100);
+    ASSERT_TRUE(eventually([&] { return feed.recorder->status().samples == 100; }));
     feed.add(1000);  // alone larger than the queue
-    EXPECT_EQ(feed.recorder->status().lost, 1000U);
-    EXPECT_NE(feed.recorder->status().problem.english().find("1000 samples are missing"), std::string::npos);
+    feed.add(700);
+    EXPECT_EQ(feed.recorder->status().lost, 1700U);
+    EXPECT_NE(feed.recorder->status().problem.english().find("1700 samples are missing"), std::string::npos);
+    feed.add(50);
+    feed.add(2000);  // nothing comes behind this one
     feed.recorder->close();
-    ASSERT_EQ(feed.read()->info().events.size(), 1U);
-    EXPECT_EQ(feed.read()->info().events[0].kind, "loss");
+    EXPECT_EQ(feed.recorder->status().samples, 150U);
+    const auto reader = feed.read();
+    EXPECT_EQ(reader->info().lostSamples(), 3700U);
+    EXPECT_EQ(reader->info().signal("in")->samples, 150U);
+    const auto& gaps = reader->info().groups[0].gaps;
+    ASSERT_EQ(gaps.size(), 2U) << "losses in a row are one gap";
+    EXPECT_EQ(gaps[0].from, (Instant{100'000'000}));
+    EXPECT_EQ(gaps[0].to, (Instant{1'800'000'000}));
+    EXPECT_EQ(gaps[0].lostSamples, 1700U);
+    EXPECT_EQ(gaps[0].cause, "The disk could not follow.");
+    EXPECT_EQ(gaps[1].lostSamples, 2000U);
+    RunReplay replay(*reader, 1);
+    RunReplay::Step step;
+    ASSERT_TRUE(replay.next(step));
+    EXPECT_FALSE(step.block->gapBefore);
+    ASSERT_TRUE(replay.next(step));
+    EXPECT_EQ(step.block->firstIndex, 1800U);
+    ASSERT_TRUE(step.block->gapBefore);
+    EXPECT_EQ(step.block->gapBefore->lostSamples, 1700U);
 }
 
 TEST(Recorder, AsFastAsPossibleItWaitsInsteadOfDropping) {
@@ -198,6 +179,48 @@ TEST(Recorder, AsFastAsPossibleItWaitsInsteadOfDropping) {
     feed.recorder->close();
     EXPECT_EQ(feed.recorder->status().lost, 0U);
     EXPECT_EQ(feed.read()->info().signal("in")->samples, 150'000U);
+}
+
+TEST(Recorder, FilesAreSplitBySizeAndTimeWithoutASampleLostBetweenThem) {
+    for (const bool bySize : {false, true}) {
+        RecorderLimits limits;
+        limits.commitEvery = milliseconds(10);
+        if (bySize)
+            limits.splitBytes = 400'000;
+        else
+            limits.splitEvery = seconds(20);
+        Feed feed(limits);
+        while (feed.recorder->status().parts < 4) {
+            feed.add(1000);
+            ASSERT_TRUE(eventually([&] { return feed.recorder->status().samples == feed.next; }));
+        }
+        feed.add(500);
+        feed.recorder->note([](RunWriter& w) { w.addMark({5}, "in the last one"); });
+        feed.recorder->close();
+        const RecordingStatus status = feed.recorder->status();
+        EXPECT_EQ(status.samples, feed.next) << "over all files";
+        EXPECT_EQ(status.path, feed.folder.file("a.part4.run"));
+        std::uint64_t next = 0;
+        std::uint64_t bytes = 0;
+        for (const char* name : {"a.run", "a.part2.run", "a.part3.run", "a.part4.run"}) {
+            feed.path = feed.folder.file(name);
+            const auto reader = feed.read();
+            EXPECT_TRUE(reader->info().closed);
+            EXPECT_EQ(reader->info().bench.name, "Test");
+            EXPECT_EQ(reader->info().lostSamples(), 0U);
+            EXPECT_EQ(reader->info().span.from.ns, static_cast<std::int64_t>(next) * 1'000'000) << "one time axis";
+            auto blocks = reader->blocks(reader->info().signal("in")->group);
+            while (const BlockPtr b = blocks.next()) {
+                ASSERT_EQ(b->firstIndex, next);
+                ASSERT_EQ(std::get<std::vector<double>>(b->columns[0]).front(), static_cast<double>(next));
+                next += b->size();
+            }
+            bytes += reader->info().fileBytes;
+            ASSERT_FALSE(reader->info().events.empty()) << "each says where it goes on or comes from";
+        }
+        EXPECT_EQ(next, feed.next);
+        EXPECT_EQ(bytes, status.bytes);
+    }
 }
 
 }  // namespace

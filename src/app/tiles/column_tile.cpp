@@ -35,22 +35,11 @@ void ColumnTile::refresh(Instant t, bool digits) {
     bool changed = read(t, digits);
     if (!first()) return;
     const double y = yOf(shown_.front().reading.value);
-    if (!(std::fabs(y - level_) < 0.4)) {
+    if (!(std::fabs(y - level_) < (digits ? 0.02 : 0.4))) {
         level_ = y;
         changed = !std::isnan(y) || changed;
     }
-    if (digits) {
-        std::vector<Column> columns;
-        session_.source().columns(
-            first()->id, {t - session_.cursor().window(), session_.cursor().window() + nanoseconds(1), 1}, columns);
-        const Summary& s = columns.front().summary;
-        hasExtremes_ = s.count > 0;
-        if (hasExtremes_ &&
-            (std::fabs(yOf(s.min) - yOf(extremes_.low)) > 0.4 || std::fabs(yOf(s.max) - yOf(extremes_.high)) > 0.4)) {
-            extremes_ = {s.min, s.max};
-            changed = true;
-        }
-    }
+    if (digits) changed = readExtremes(t) || changed;
     if (changed) update();
 }
 
@@ -84,11 +73,11 @@ void ColumnTile::paintEvent(QPaintEvent*) {
 
     p.setRenderHint(QPainter::Antialiasing, false);
     p.fillRect(track_, t.track);
-    if (hasExtremes_) {
+    if (extremes_) {
         QColor soft = colour;
         soft.setAlpha(80);
-        p.fillRect(QRectF(QPointF(track_.right() + 3, yOf(extremes_.high)),
-                          QPointF(track_.right() + 7, std::max(yOf(extremes_.low), yOf(extremes_.high) + 1))),
+        p.fillRect(QRectF(QPointF(track_.right() + 3, yOf(extremes_->high)),
+                          QPointF(track_.right() + 7, std::max(yOf(extremes_->low), yOf(extremes_->high) + 1))),
                    soft);
     }
     p.setPen(QPen(t.muted, 1));

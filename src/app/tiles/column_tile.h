@@ -21,8 +21,6 @@ private:
     ScaleEnd* high_;
     QRectF track_;
     double level_ = 0;  ///< as painted
-    Scale extremes_;
-    bool hasExtremes_ = false;
 };
 
 }  // namespace cruscotto

@@ -56,22 +56,12 @@ void DialTile::refresh(Instant t, bool digits) {
     bool changed = read(t, digits);
     if (!first()) return;
     const double angle = angleOf(shown_.front().reading.value);
-    // A pointer that would move by less than a third of a pixel stays.
-    if (!(std::fabs(angle - pointer_) * std::numbers::pi / 180 * radius_ < 0.33)) {
+    // Between the digits a pointer that would move by less than a third of a pixel stays.
+    if (!(std::fabs(angle - pointer_) * std::numbers::pi / 180 * radius_ < (digits ? 0.02 : 0.33))) {
         pointer_ = angle;
         changed = !std::isnan(angle) || changed;
     }
-    if (digits) {
-        std::vector<Column> columns;
-        session_.source().columns(
-            first()->id, {t - session_.cursor().window(), session_.cursor().window() + nanoseconds(1), 1}, columns);
-        const Summary& s = columns.front().summary;
-        hasExtremes_ = s.count > 0;
-        if (hasExtremes_ && (std::fabs(s.min - extremes_.low) > 0 || std::fabs(s.max - extremes_.high) > 0)) {
-            extremes_ = {s.min, s.max};
-            changed = true;
-        }
-    }
+    if (digits) changed = readExtremes(t) || changed;
     if (changed) update();
 }
 
@@ -114,11 +104,11 @@ void DialTile::paintEvent(QPaintEvent*) {
     const Shown& s = shown_.front();
     const Theme& t = theme();
     const QColor colour = colourOf(*s.spec);
-    if (hasExtremes_) {
+    if (extremes_) {
         QColor soft = colour;
         soft.setAlpha(70);
         p.setPen(QPen(soft, 7, Qt::SolidLine, Qt::FlatCap));
-        const double from = angleOf(extremes_.low), to = angleOf(extremes_.high);
+        const double from = angleOf(extremes_->low), to = angleOf(extremes_->high);
         drawArc(p, centre_, radius_ - 6, std::max(from, to + 0.8), to);
     }
     if (!std::isnan(pointer_) && s.reading.quality != Quality::gap) {

@@ -29,8 +29,6 @@ private:
     QPointF centre_;
     double radius_ = 0;
     double pointer_ = 0;  ///< angle as painted
-    Scale extremes_;      ///< as painted
-    bool hasExtremes_ = false;
 };
 
 }  // namespace cruscotto

@@ -83,7 +83,7 @@ void NumberTile::paintEvent(QPaintEvent*) {
     p.setFont(uiFont(12, QFont::Medium));
     const double wordRoom = word.isEmpty() ? 0 : 16;
     if (!word.isEmpty())
-        p.drawText(QRectF(left, b.top() - 4, b.right() - left, 16), Qt::AlignRight | Qt::AlignVCenter, word);
+        p.drawText(QRectF(b.left(), b.top() - 4, b.width(), 16), Qt::AlignRight | Qt::AlignVCenter, word);
     if (b.right() - left > 64) {
         const double h = std::min(28.0, b.height() - 14 - wordRoom);
         QColor soft = colourOf(*s.spec);

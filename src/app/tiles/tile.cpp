@@ -102,6 +102,15 @@ QRectF Tile::body() const {
     return QRectF(rect()).adjusted(margin, headerHeight, -margin, -6);
 }
 
+bool Tile::readExtremes(Instant t) {
+    const Duration window = session_.cursor().window();
+    std::vector<Column> columns;
+    session_.source().columns(first()->id, {t - window, window + nanoseconds(1), 1}, columns);
+    const Summary& s = columns.front().summary;
+    const auto before = std::exchange(extremes_, s.count > 0 ? std::optional(Scale{s.min, s.max}) : std::nullopt);
+    return before != extremes_;
+}
+
 void Tile::paintFrame(QPainter& p) const {
     const Theme& t = theme();
     p.fillRect(rect(), t.ground);

@@ -55,6 +55,8 @@ protected:
     [[nodiscard]] const SignalSpec* first() const { return shown_.empty() ? nullptr : shown_.front().spec.get(); }
     /// Takes the newest readings; digits only when it is time. True if the text or the quality changed.
     bool read(Instant t, bool digits);
+    /// Takes the lowest and highest readings of the shown window up to t. True if they changed.
+    bool readExtremes(Instant t);
     void paintFrame(QPainter& p) const;
     /// The caption with the tags in their colours; leaves `body()` free.
     [[nodiscard]] QRectF body() const;
@@ -75,6 +77,7 @@ protected:
     Session& session_;
     TileSpec spec_;
     std::vector<Shown> shown_;
+    std::optional<Scale> extremes_;
 
 private:
     void setScaleFrom(Span span, const QString& effect);

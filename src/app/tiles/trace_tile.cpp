@@ -141,17 +141,14 @@ void TraceTile::rebuild() {
         x->setTickLabels(last);
         y->setRange(s.low, s.high);
         QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
-        const int decimals = decimalsFor(s.low, s.high);
+        // The ends of the scale are written there by themselves, to be typed over.
         const double laneHeight = body().height() / static_cast<double>(lanes_.size());
-        const std::vector<double> ticks = ticksFor(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6));
-        const int fewest = ticks.size() > 1
-                               ? std::max(0, static_cast<int>(-std::floor(std::log10(ticks[1] - ticks[0]) + 1e-9)))
-                               : decimals;
+        const std::vector<double> ticks =
+            ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
         for (const double tick : ticks) {
-            // The ends of the scale are written there by themselves, to be typed over.
-            const double f = fractionOf(s, tick);
-            const bool nearEnd = f * laneHeight < 16 || (1 - f) * laneHeight < 16;
-            ticker->addTick(tick, nearEnd ? QString() : shown(readingText(tick, fewest)));
+            const double step = ticks.size() > 1 ? ticks[1] - ticks[0] : tick == 0 ? 1 : std::fabs(tick);
+            const int decimals = std::max(0, static_cast<int>(-std::floor(std::log10(step) + 1e-9)));
+            ticker->addTick(tick, shown(readingText(tick, decimals)));
         }
         y->setTicker(ticker);
         for (const Line& line : lane.lines) line.graph->setPen(QPen(colourOf(*shown_[line.shownIndex].spec), 1.4));
@@ -273,8 +270,10 @@ void TraceTile::refresh(Instant t, bool digits) {
     const std::int64_t edge = t.ns / width.ns;
     const bool live = session_.cursor().atEnd();
     // A live trace moves by whole columns of pixels; between them it would look the same.
-    if (edge == lastEdge_ && !(digits && session_.run() && !session_.run()->state().done)) return;
+    const std::uint64_t revision = session_.source().revision();
+    if (edge == lastEdge_ && revision == lastRevision_) return;
     lastEdge_ = edge;
+    lastRevision_ = revision;
     const Instant to = live ? Instant{edge * width.ns} : t;
     const Instant from = to - window;
     for (const auto& lane : lanes_)

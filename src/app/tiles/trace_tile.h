@@ -49,6 +49,7 @@ private:
     Duration ticksFor_;
     bool ticksAtEnd_ = true;
     std::int64_t lastEdge_ = -1;
+    std::uint64_t lastRevision_ = 0;
     QString cornerTime_;
     // panning
     bool panning_ = false;

@@ -1,4 +1,5 @@
 #include "devices/serial/serial_device.h"
+#include "core/json_text.h"
 
 #include <algorithm>
 #include <condition_variable>
@@ -214,7 +215,7 @@ private:
     std::optional<Instant> lastLine_;
 };
 
-std::vector<TerminalInfo> terminals(const JsonText& json) {
+std::vector<TerminalInfo> serialLineTerminals(const JsonText& json) {
     std::vector<TerminalInfo> out;
     const auto settings = serialLineSettings(json);
     if (!settings) return out;
@@ -233,7 +234,7 @@ std::vector<TerminalInfo> terminals(const JsonText& json) {
 
 Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     SerialLineSettings out;
-    const auto j = nlohmann::json::parse(json.empty() ? "{}" : json, nullptr, false);
+    const auto j = parseJson(json.empty() ? "{}" : json);
     if (!j.is_object()) return failure("The board's settings must be an object in braces.");
     const auto word = [&](const char* key, const char* otherwise) -> std::string {
         const auto it = j.find(key);
@@ -348,7 +349,7 @@ DeviceKind serialLineKind() {
          CRUSCOTTO_TEXT("Delimited lines with another count are skipped; 0 takes any.")},
         {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
     };
-    kind.terminals = terminals;
+    kind.terminals = serialLineTerminals;
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = serialLineSettings(json);
         if (!settings) return settings.error();

@@ -8,6 +8,7 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
+#include "core/json_text.h"
 #include "core/sim/pump_bench.h"
 
 namespace cruscotto {
@@ -30,7 +31,7 @@ struct Fault {
     double to = 1e18;
 };
 
-struct Settings {
+struct PumpBoxSettings {
     std::uint64_t seed = 1;
     double rate = 1000;
     std::vector<Fault> faults;
@@ -40,10 +41,10 @@ struct Settings {
     }
 };
 
-Result<Settings> readSettings(const JsonText& json) {
-    Settings s;
+Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
+    PumpBoxSettings s;
     if (json.empty()) return s;
-    const auto j = nlohmann::json::parse(json, nullptr, false);
+    const auto j = parseJson(json);
     if (!j.is_object()) return failure("The box's settings must be an object in braces.");
     if (const auto it = j.find("seed"); it != j.end()) {
         if (!it->is_number_unsigned()) return failure("\"seed\" must be a whole number, 0 or more.");
@@ -84,14 +85,14 @@ Result<Settings> readSettings(const JsonText& json) {
 
 class SimulatedBox : public Device {
 public:
-    SimulatedBox(DeviceContext context, Settings settings, const std::vector<TerminalRequest>& terminals)
+    SimulatedBox(DeviceContext context, PumpBoxSettings settings, const std::vector<TerminalRequest>& terminals)
         : context_(std::move(context)), bench_(settings.seed), shared_{std::move(settings), {}, {}} {
         takeRanges(terminals);
     }
 
     void run(DeviceSink& sink, std::stop_token stop) override {
         sink.report({LinkState::live, text(CRUSCOTTO_TEXT("The box answers and measures.")), 0, 0, 0, {}});
-        Settings settings;
+        PumpBoxSettings settings;
         std::array<Scale, analogNames.size()> ranges;
         {
             const std::lock_guard lock(mutex_);
@@ -170,7 +171,7 @@ public:
     }
 
     bool reconfigure(const JsonText& json, const std::vector<TerminalRequest>& terminals) override {
-        auto settings = readSettings(json);
+        auto settings = pumpBoxSettings(json);
         const std::lock_guard lock(mutex_);
         if (!settings || settings.value().seed != shared_.settings.seed ||
             settings.value().rate != shared_.settings.rate)
@@ -259,13 +260,13 @@ private:
     std::condition_variable_any sleeper_;
     std::mutex mutex_;  // guards shared_
     struct {
-        Settings settings;
+        PumpBoxSettings settings;
         std::array<Scale, analogNames.size()> ranges;
         std::array<double, 3> outputs;
     } shared_;
 };
 
-std::vector<TerminalInfo> terminals(const JsonText&) {
+std::vector<TerminalInfo> pumpBoxTerminals(const JsonText&) {
     std::vector<Scale> ranges;
     for (const double half : halfRanges) ranges.push_back({-half, half});
     std::vector<TerminalInfo> out;
@@ -302,16 +303,17 @@ DeviceKind simulatedBoxKind() {
     for (const char* fault : faultNames)
         kind.settings.push_back(
             {std::string("faults/") + fault, Text(fault), SettingInfo::Type::flag, {}, "false", {}});
-    kind.terminals = terminals;
+    kind.terminals = pumpBoxTerminals;
     kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = readSettings(json);
+        auto settings = pumpBoxSettings(json);
         if (!settings) return settings.error();
         return {};
     };
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = readSettings(json);
-        return std::make_unique<SimulatedBox>(context, settings ? std::move(settings.value()) : Settings{}, requests);
+        auto settings = pumpBoxSettings(json);
+        return std::make_unique<SimulatedBox>(context, settings ? std::move(settings.value()) : PumpBoxSettings{},
+                                              requests);
     };
     return kind;
 }

@@ -1,0 +1,388 @@
+// The whole way from a device to the disk, beside what the machine itself can do in the same run.
+#include <benchmark/benchmark.h>
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <cstring>
+#include <filesystem>
+
+#include "core/sample_codec.h"
+#include "engine/engine.h"
+#include "engine/run_source.h"
+
+using namespace cruscotto;
+
+namespace {
+
+constexpr int channels = 32;
+
+std::string scratch(const char* name) {
+    const auto folder = std::filesystem::temp_directory_path() / "cruscotto-bench";
+    std::filesystem::create_directories(folder);
+    const auto path = folder / name;
+    std::filesystem::remove(path);
+    return path.string();
+}
+
+/// 32 channels of int16 with slope and offset, every fourth with a moving mean of 50 too.
+Bench wideBench(double rate) {
+    Bench bench;
+    bench.name = "Wide";
+    bench = withDevice(
+        bench, {"box", "Box", "sim-fast-box", fmt::format(R"({{"channels":{},"rate-hz":{}}})", channels, rate), ""});
+    for (int c = 0; c < channels; ++c) {
+        SignalSpec s;
+        s.id = s.name = "in" + std::to_string(c);
+        s.device = "box";
+        s.terminal = "AI" + std::to_string(c);
+        s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
+        if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
+        bench = withSignal(bench, s);
+    }
+    return bench;
+}
+
+/// Writing as many plain bytes with write() and fdatasync every half second: the reference for the two below.
+void plainFile(benchmark::State& state) {
+    const auto total = static_cast<std::size_t>(state.range(0)) << 20;
+    std::vector<char> data(std::size_t{2} << 20);
+    for (std::size_t i = 0; i < data.size(); ++i) data[i] = static_cast<char>(i * 2654435761U >> 13);
+    for (auto _ : state) {
+        const std::string path = scratch("plain");
+        const int fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644);
+        auto synced = std::chrono::steady_clock::now();
+        for (std::size_t done = 0; done < total; done += data.size()) {
+            if (::write(fd, data.data(), data.size()) < 0) state.SkipWithError("write");
+            if (std::chrono::steady_clock::now() - synced > std::chrono::milliseconds(500)) {
+                fdatasync(fd);
+                synced = std::chrono::steady_clock::now();
+            }
+        }
+        fdatasync(fd);
+        ::close(fd);
+    }
+    state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * total));
+}
+BENCHMARK(plainFile)->Arg(1024)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(2);
+
+/// Copying in memory: what the memory does.
+void copyMemory(benchmark::State& state) {
+    std::vector<char> from(std::size_t{256} << 20, 1), to(from.size());
+    for (auto _ : state) {
+        std::memcpy(to.data(), from.data(), from.size());
+        benchmark::DoNotOptimize(to.data());
+        benchmark::ClobberMemory();
+    }
+    state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * from.size()));
+}
+BENCHMARK(copyMemory)->Unit(benchmark::kMillisecond);
+
+BlockPtr noisyBlock(const std::shared_ptr<const ScanGroup>& group, std::size_t n, std::uint64_t first) {
+    auto b = std::make_shared<Block>();
+    b->group = group;
+    b->firstIndex = first;
+    b->t0 = {static_cast<std::int64_t>(first) * 1000};
+    b->dtNs = 1000;
+    for (std::size_t c = 0; c < group->channels.size(); ++c) {
+        std::vector<std::int16_t> v(n);
+        std::uint64_t state = first * 31 + c + 1;
+        for (std::size_t i = 0; i < n; ++i) {
+            state = state * 6364136223846793005ULL + 1442695040888963407ULL;
+            const auto noise = static_cast<double>((state >> 33 & 63) + (state >> 40 & 63)) - 63;
+            v[i] = static_cast<std::int16_t>(8000 * std::sin(static_cast<double>(i + c * 100) * 0.003) + noise);
+        }
+        b->columns.emplace_back(std::move(v));
+    }
+    return b;
+}
+
+/// The run store alone: bytes of samples a second, to compare with plainFile.
+void runStore(benchmark::State& state) {
+    const auto total = static_cast<std::size_t>(state.range(0)) << 20;
+    auto group = std::make_shared<ScanGroup>();
+    group->device = "box";
+    group->name = "analog";
+    group->rateHz = 1e6;
+    std::vector<RecordedColumn> columns;
+    for (std::size_t c = 0; c < channels; ++c) {
+        group->channels.push_back({"AI" + std::to_string(c), SampleType::int16, ChannelKind::analogInput});
+        columns.push_back({c, "in" + std::to_string(c)});
+    }
+    constexpr std::size_t n = 4096;
+    std::vector<std::shared_ptr<Block>> blocks;
+    for (std::uint64_t i = 0; i < 16; ++i) blocks.push_back(std::make_shared<Block>(*noisyBlock(group, n, i * n)));
+    const Bench bench = wideBench(1e6);
+    double stored = 0;
+    for (auto _ : state) {
+        const std::string path = scratch("store.run");
+        auto writer = RunWriter::create(path, bench, {});
+        if (!writer) return state.SkipWithError("create");
+        auto committed = std::chrono::steady_clock::now();
+        std::uint64_t first = 0;
+        for (std::size_t done = 0, i = 0; done < total; done += n * channels * 2, ++i) {
+            auto& b = blocks[i % blocks.size()];
+            b->firstIndex = first;
+            b->t0 = {static_cast<std::int64_t>(first) * 1000};
+            first += n;
+            writer.value()->add(b, columns);
+            if (writer.value()->pendingBytes() > (std::size_t{32} << 20) ||
+                std::chrono::steady_clock::now() - committed > std::chrono::milliseconds(300)) {
+                if (!writer.value()->commit()) state.SkipWithError("commit");
+                committed = std::chrono::steady_clock::now();
+            }
+        }
+        if (!writer.value()->close()) state.SkipWithError("close");
+        stored = static_cast<double>(writer.value()->bytesOnDisk());
+    }
+    state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * total));
+    state.counters["stored/raw"] = stored / static_cast<double>(total);
+}
+BENCHMARK(runStore)->Arg(1024)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(2);
+
+void packSamples(benchmark::State& state) {
+    auto group = std::make_shared<ScanGroup>();
+    group->channels = {{"AI0", SampleType::int16, ChannelKind::analogInput}};
+    const auto block = noisyBlock(group, 65'536, 0);
+    std::vector<std::byte> data;
+    for (auto _ : state) {
+        data.clear();
+        benchmark::DoNotOptimize(codec::encode(block->columns[0], data));
+    }
+    state.SetItemsProcessed(static_cast<std::int64_t>(state.iterations()) * 65'536);
+}
+BENCHMARK(packSamples);
+
+void unpackSamples(benchmark::State& state) {
+    auto group = std::make_shared<ScanGroup>();
+    group->channels = {{"AI0", SampleType::int16, ChannelKind::analogInput}};
+    const auto block = noisyBlock(group, 65'536, 0);
+    std::vector<std::byte> data;
+    const auto packing = codec::encode(block->columns[0], data);
+    Samples out;
+    for (auto _ : state) benchmark::DoNotOptimize(codec::decode(packing, data, SampleType::int16, 65'536, out));
+    state.SetItemsProcessed(static_cast<std::int64_t>(state.iterations()) * 65'536);
+}
+BENCHMARK(unpackSamples);
+
+/// Device, chains, history and run store together, as fast as they go; samples a second over all channels.
+void capture(benchmark::State& state) {
+    const bool recorded = state.range(0) != 0;
+    constexpr double rate = 1e6;
+    std::uint64_t samples = 0, lost = 0;
+    for (auto _ : state) {
+        EngineOptions options;
+        options.pace = Pace::asFastAsPossible;
+        options.until = seconds(static_cast<double>(state.range(1)));
+        std::unique_ptr<Engine> engine;
+        if (recorded) {
+            auto started = Engine::startRecorded(wideBench(rate), scratch("capture.run"), options);
+            if (!started) return state.SkipWithError("start");
+            engine = std::move(started.value());
+        } else {
+            engine = Engine::start(wideBench(rate), options);
+        }
+        engine->wait();
+        engine->stop();
+        samples += engine->measuredBytes() / 2;
+        lost += engine->lostSamples() + engine->recording().lost;
+    }
+    state.SetItemsProcessed(static_cast<std::int64_t>(samples));
+    state.counters["lost"] = static_cast<double>(lost);
+}
+BENCHMARK(capture)
+    ->ArgNames({"recorded", "seconds"})
+    ->Args({0, 10})
+    ->Args({1, 10})
+    ->Args({1, 60})
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime()
+    ->Iterations(1);
+
+/// Hands over one reading every few milliseconds and measures how long it takes until the output that depends on it is
+/// set: it goes through the queue, the chain, the history and the reaction.
+class Probe : public Device {
+public:
+    explicit Probe(std::vector<double>& latencies) : latencies_(latencies) {}
+    void run(DeviceSink& sink, std::stop_token stop) override {
+        auto group = std::make_shared<ScanGroup>();
+        group->device = "probe";
+        group->name = "probe";
+        group->channels = {{"in", SampleType::float64, ChannelKind::analogInput}};
+        sink.report({});
+        for (std::uint64_t i = 0; !stop.stop_requested(); ++i) {
+            std::this_thread::sleep_for(std::chrono::microseconds(2500));
+            auto block = std::make_shared<Block>();
+            block->group = group;
+            block->firstIndex = i;
+            block->times = {sink.now()};
+            block->columns.emplace_back(std::vector<double>{i % 2 ? 1.0 : 0.0});
+            sent_ = std::chrono::steady_clock::now().time_since_epoch().count();
+            sink.deliver(std::move(block));
+        }
+    }
+    void setOutput(const std::string&, double) override {
+        if (const std::int64_t sent = sent_.exchange(0))
+            latencies_.push_back(
+                static_cast<double>(std::chrono::steady_clock::now().time_since_epoch().count() - sent) * 1e-6);
+    }
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
+
+private:
+    std::vector<double>& latencies_;
+    std::atomic<std::int64_t> sent_{0};
+};
+
+/// From a block's arrival to the output it causes, in milliseconds, while so many million samples a second are recorded
+/// in real time.
+void reactionLatency(benchmark::State& state) {
+    std::vector<double> latencies;
+    std::uint64_t lost = 0;
+    double rate = 0;
+    for (auto _ : state) {
+        Bench bench = wideBench(std::max(1.0, static_cast<double>(state.range(0)) * 1e6 / channels));
+        bench = withDevice(bench, {"probe", "Probe", "probe", "", ""});
+        SignalSpec in, out;
+        in.id = in.name = "probe-in";
+        in.device = out.device = "probe";
+        in.terminal = "in";
+        out.id = out.name = "probe-out";
+        out.terminal = "out";
+        out.kind = ChannelKind::analogOutput;
+        out.output = OutputSpec{};
+        bench = withSignal(withSignal(bench, in), out);
+        EngineOptions options;
+        options.makeDevice = [&](const DeviceSpec& spec, const DeviceContext& context,
+                                 const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
+            if (spec.kind == "probe") return std::make_unique<Probe>(latencies);
+            return deviceKind(spec.kind)->make(context, spec.settings, requests);
+        };
+        auto engine = Engine::startRecorded(bench, scratch("latency.run"), options);
+        if (!engine) return state.SkipWithError("start");
+        engine.value()->setReactions({{"probe-in", 0.5, 0, "probe-out", 1, 0}});
+        std::this_thread::sleep_for(std::chrono::seconds(2));  // the memory is touched for the first time
+        const std::uint64_t before = engine.value()->measuredBytes();
+        const std::size_t skipped = latencies.size();
+        std::this_thread::sleep_for(std::chrono::seconds(8));
+        rate = static_cast<double>(engine.value()->measuredBytes() - before) / 2 / 8e6;
+        engine.value()->stop();
+        lost = engine.value()->lostSamples() + engine.value()->recording().lost;
+        latencies.erase(latencies.begin(), latencies.begin() + static_cast<std::ptrdiff_t>(skipped));
+    }
+    std::sort(latencies.begin(), latencies.end());
+    const auto at = [&](double p) {
+        return latencies.empty() ? 0
+                                 : latencies[static_cast<std::size_t>(p * static_cast<double>(latencies.size() - 1))];
+    };
+    state.counters["p50 ms"] = at(0.5);
+    state.counters["p99 ms"] = at(0.99);
+    state.counters["worst ms"] = at(1);
+    state.counters["n"] = static_cast<double>(latencies.size());
+    state.counters["M samples/s"] = rate;
+    state.counters["lost"] = static_cast<double>(lost);
+}
+BENCHMARK(reactionLatency)
+    ->ArgName("M")
+    ->Arg(0)
+    ->Arg(10)
+    ->Arg(50)
+    ->Unit(benchmark::kSecond)
+    ->UseRealTime()
+    ->Iterations(1);
+
+/// Ten to the nine samples over 32 channels, recorded once for all that follow.
+const std::string& longRun() {
+    static const std::string path = [] {
+        std::string p = scratch("long.run");
+        EngineOptions options;
+        options.pace = Pace::asFastAsPossible;
+        options.until = seconds(31.25);
+        auto engine = Engine::startRecorded(wideBench(1e6), p, options);
+        if (engine) engine.value()->wait();
+        return p;
+    }();
+    return path;
+}
+
+/// Reading the same file once from end to end: the reference for opening it.
+void readLongFile(benchmark::State& state) {
+    std::vector<char> data(std::size_t{2} << 20);
+    for (auto _ : state) {
+        const int fd = ::open(longRun().c_str(), O_RDONLY);
+        while (::read(fd, data.data(), data.size()) > 0) benchmark::DoNotOptimize(data.data());
+        ::close(fd);
+    }
+}
+BENCHMARK(readLongFile)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(3);
+
+/// From nothing to columns for 1200 pixels over the whole length.
+void openLongRun(benchmark::State& state) {
+    std::vector<Column> columns;
+    for (auto _ : state) {
+        RunSource run(longRun());
+        while (!run.state().opened) std::this_thread::yield();
+        const Span all = run.extent();
+        run.columns("in0", {all.from, {(all.to - all.from).ns / 1200 + 1}, 1200}, columns);
+        if (columns[600].summary.count == 0) state.SkipWithError("empty");
+    }
+}
+BENCHMARK(openLongRun)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(10);
+
+/// A step of a pan or zoom of eight signals at 1200 pixels; the argument is the window as 1 part in so many.
+void panLongRun(benchmark::State& state) {
+    RunSource run(longRun());
+    while (!run.state().opened) std::this_thread::yield();
+    const Span all = run.extent();
+    const std::int64_t length = (all.to - all.from).ns;
+    const std::int64_t width = std::max<std::int64_t>(1, length / state.range(0) / 1200);
+    std::vector<Column> columns;
+    std::int64_t at = 0;
+    double slowest = 0;
+    for (auto _ : state) {
+        at = (at + length / 97) % (length - 1200 * width);
+        const auto began = std::chrono::steady_clock::now();
+        for (int s = 0; s < 8; ++s)
+            run.columns("in" + std::to_string(s), {{at / width * width}, {width}, 1200}, columns);
+        slowest = std::max(slowest,
+                           std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - began).count());
+    }
+    state.counters["slowest ms"] = slowest;
+}
+BENCHMARK(panLongRun)->Arg(2)->Arg(100)->Arg(10'000)->Unit(benchmark::kMicrosecond)->Iterations(300)->UseRealTime();
+
+/// From a jump to a place nobody has looked at until its single samples are there: one signal, ten milliseconds wide.
+void refineLongRun(benchmark::State& state) {
+    RunSource run(longRun());
+    while (!run.state().opened) std::this_thread::yield();
+    std::int64_t at = 1'000'000'000;
+    for (auto _ : state) {
+        at = (at + 1'234'567'890) % 30'000'000'000;
+        while (run.at("in3", {at}).summary) std::this_thread::yield();
+    }
+}
+BENCHMARK(refineLongRun)->Unit(benchmark::kMillisecond)->Iterations(20)->UseRealTime();
+
+/// The overview of a live history of so many samples.
+void liveOverview(benchmark::State& state) {
+    auto group = std::make_shared<ScanGroup>();
+    group->rateHz = 1e6;
+    group->channels = {{"AI0", SampleType::int16, ChannelKind::analogInput}};
+    auto timeline = std::make_shared<Timeline>(4096);
+    SignalHistory history(timeline, SampleType::int16, {});
+    const BlockPtr noise = noisyBlock(group, 1'000'000, 0);
+    auto evaluator = ChainEvaluator::make({CountsToVolts{}}, ChannelKind::analogInput);
+    Readings readings;
+    evaluator.value().process(*noise, 0, readings);
+    for (std::int64_t done = 0; done < state.range(0); done += 1'000'000) {
+        Block b = *noise;
+        b.t0 = {done * 1000};
+        timeline->append(b);
+        history.append(b.columns[0], readings);
+    }
+    std::vector<Column> columns;
+    const std::int64_t width = state.range(0) * 1000 / 1200 + 1;
+    for (auto _ : state) history.columns({{0}, {width}, 1200}, columns);
+}
+BENCHMARK(liveOverview)->Arg(1'000'000)->Arg(10'000'000)->Arg(100'000'000)->Unit(benchmark::kMicrosecond);
+
+}  // namespace

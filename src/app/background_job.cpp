@@ -1,0 +1,54 @@
+#include "app/background_job.h"
+
+#include <QDateTime>
+
+#include "app/words.h"
+
+namespace cruscotto {
+
+BackgroundJob::BackgroundJob(Work work, QObject* parent) : QObject(parent) {
+    thread_ = std::thread([this, work = std::move(work)] {
+        const auto result = work(*this);
+        const QString sentence = result ? result.value() : shown(result.error().message);
+        QMetaObject::invokeMethod(this, [this, sentence, well = result.ok()] {
+            Q_EMIT finished(sentence, well);
+            deleteLater();
+        });
+    });
+}
+
+BackgroundJob::~BackgroundJob() {
+    cancel_ = true;
+    thread_.join();
+}
+
+void BackgroundJob::advance(std::uint64_t done, std::uint64_t total) {
+    const int percent = total ? static_cast<int>(done * 100 / total) : 0;
+    if (percent == percent_) return;
+    percent_ = percent;
+    QMetaObject::invokeMethod(this, [this, percent] { Q_EMIT progressed(percent); });
+}
+
+BackgroundJob::Work exportWork(const QString& run, const QString& to, const ExportOptions& options) {
+    return [run = run.toStdString(), to = to.toStdString(), options](Progress& progress) -> Result<QString> {
+        const auto result = exportRun(run, to, options, progress);
+        if (!result) return result.error();
+        std::uint64_t samples = 0;
+        for (const auto& [signal, n] : result.value().samples) samples += n;
+        return BackgroundJob::tr("Exported %1 samples to %2.").arg(samples).arg(shown(to));
+    };
+}
+
+BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>& corrected, const QString& words) {
+    return [run = run.toStdString(), corrected, words = words.toStdString()](Progress& progress) -> Result<QString> {
+        const auto version =
+            addRunVersion(run, corrected, words, QDateTime::currentMSecsSinceEpoch() * 1'000'000, progress);
+        if (!version) return version.error();
+        return BackgroundJob::tr(
+                   "The readings were worked out again, as version %1 of the run. The ones before are "
+                   "kept: see Versions of this run.")
+            .arg(version.value());
+    };
+}
+
+}  // namespace cruscotto

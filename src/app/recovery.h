@@ -1,0 +1,47 @@
+#pragma once
+
+#include <QString>
+#include <future>
+#include <optional>
+
+#include "core/bench.h"
+
+namespace cruscotto {
+
+/// Keeps what a session that is cut short would lose: the bench as edited, and where a recording goes. One object a
+/// process; what it keeps is gone when it goes in order, and stays when it does not.
+class Recovery {
+public:
+    struct Left {
+        Bench bench;
+        QString path;          ///< of the bench's file; empty: it had none yet
+        bool unsaved = false;  ///< the bench differs from the file
+        QString run;           ///< that was being recorded; empty: none
+    };
+
+    /// Files go into `folder`, which is made where it is missing.
+    explicit Recovery(const QString& folder);
+    ~Recovery();
+    Recovery(const Recovery&) = delete;
+    Recovery& operator=(const Recovery&) = delete;
+
+    /// To be called now and then; writes, on another thread, only what has changed. Nothing to keep: nothing unsaved
+    /// and no recording.
+    void keep(const Left& now);
+    /// What a process that is no longer there has left in the folder; it is taken away from there by that. With the
+    /// path of a bench only what was left of that one.
+    std::optional<Left> take(const QString& only = {});
+
+    /// $XDG_STATE_HOME/cruscotto/recovery, or below ~/.local/state.
+    static QString defaultFolder();
+
+private:
+    [[nodiscard]] QString file(const QString& owner, const char* ending) const;
+    const QString folder_;
+    const QString owner_;
+    int lock_ = -1;
+    std::optional<Left> kept_;
+    std::future<void> writing_;
+};
+
+}  // namespace cruscotto

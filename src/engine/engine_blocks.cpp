@@ -1,0 +1,218 @@
+#include <algorithm>
+#include <cmath>
+
+#include "core/log.h"
+#include "core/run_format.h"
+#include "engine/engine_state.h"
+
+namespace cruscotto {
+
+Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGroup>& scan) {
+    Group& group = groups[{scan->device, scan->name}];
+    if (group.group == scan) return group;
+    // A device that was made anew comes with a new object; the same channels go on in the same histories.
+    const bool sameShape = group.group && group.group->channels == scan->channels;
+    group.group = scan;
+    if (!group.timeline)
+        group.timeline = std::make_shared<Timeline>(
+            scan->clocked() ? std::max<std::size_t>(4096, options.history.samples / 16) : options.history.samples);
+    if (!sameShape) {
+        group.bound.clear();
+        const std::lock_guard lock(mutex);
+        for (const Channel& channel : scan->channels) {
+            const SeenTerminal terminal{scan->device, channel};
+            if (std::find(seen.begin(), seen.end(), terminal) == seen.end()) seen.push_back(terminal);
+        }
+    }
+    bind(group);
+    return group;
+}
+
+void Engine::State::bind(Group& group) {
+    std::vector<Bound> now;
+    for (std::size_t i = 0; i < group.group->channels.size(); ++i) {
+        const Channel& channel = group.group->channels[i];
+        for (const auto& spec : bench.signals) {
+            if (spec->device != group.group->device || spec->terminal != channel.terminal) continue;
+            Bound b;
+            b.column = i;
+            b.spec = spec;
+            const auto old = std::find_if(group.bound.begin(), group.bound.end(),
+                                          [&](const Bound& o) { return o.spec->id == spec->id && o.column == i; });
+            if (old != group.bound.end()) {
+                if (old->history->rawType() == channel.type) b.history = old->history;
+                if (old->spec->chain == spec->chain && old->spec->kind == spec->kind)
+                    b.evaluator = std::move(old->evaluator);
+                b.filter = std::move(old->filter);
+            }
+            if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, options.history);
+            if (!b.evaluator) {
+                auto made = ChainEvaluator::make(spec->chain, spec->kind);
+                if (!made) {
+                    logWarning(spec->id + ": " + made.error().english());
+                    made = ChainEvaluator::make({}, spec->kind);
+                }
+                b.evaluator.emplace(std::move(made.value()));
+            }
+            source.set(spec->id, b.history, spec->chain, spec->kind);
+            now.push_back(std::move(b));
+        }
+    }
+    group.bound = std::move(now);
+    arrangeKeeping(group);
+}
+
+void Engine::State::arrangeKeeping(Group& group) {
+    auto columns = std::make_shared<std::vector<RecordedColumn>>();
+    for (Bound& b : group.bound) {
+        KeepSpec keep = resolvedKeep(*b.spec);
+        if (recorder) keep = keeping.try_emplace(b.spec->id, keep).first->second;
+        b.share = keptShare(*b.spec, group.group->channels[b.column].type, group.group->rateHz);
+        if (!recorder || keep == KeepSpec{}) {
+            b.filter.reset();
+            b.recorded = columns->size();
+            columns->push_back({b.column, b.spec->id});
+        } else if (!b.filter) {
+            SignalSpec asKept = *b.spec;
+            asKept.keep = keep;
+            b.filter.emplace(asKept);
+        }
+    }
+    group.columns = std::move(columns);
+}
+
+Bench Engine::State::benchAsKept() const {
+    Bench out = withResolvedKeep(bench);
+    for (auto& signal : out.signals) {
+        const auto it = keeping.find(signal->id);
+        if (it == keeping.end() || it->second == signal->keep) continue;
+        auto asKept = std::make_shared<SignalSpec>(*signal);
+        asKept->keep = it->second;
+        signal = std::move(asKept);
+    }
+    return out;
+}
+
+void Engine::State::record(ShotGate::Part part) {
+    if (part.columns->empty()) return;
+    // What the outputs stand at is recorded always: it is little, and a shot without it would not explain itself.
+    if (gate && !part.block->group->name.starts_with(outputGroup))
+        gate->pass(std::move(part));
+    else
+        recorder->add(std::move(part.block), std::move(part.columns), std::move(part.buckets));
+}
+
+void Engine::State::recordRest() {
+    for (auto& [key, group] : groups)
+        for (Bound& b : group.bound)
+            if (b.filter)
+                if (auto rest = b.filter->rest()) record(std::move(*rest));
+}
+
+BlockPtr Engine::State::ordered(Group& group, const BlockPtr& given) {
+    if (given->times.empty()) return given;
+    const std::uint64_t before = group.disordered;
+    BlockPtr block = inOrderOfTime(given, group.newest, group.disordered);
+    group.newest = block->times.back();
+    if (before == group.disordered) return block;
+    const std::string words = fmt::format("{}/{}: {} samples came out of order and were put into order.",
+                                          given->group->device, given->group->name, group.disordered - before);
+    if (before == 0) logWarning(words);
+    if (recorder) recorder->note([at = block->times.front(), words](RunWriter& w) { w.addEvent(at, "order", words); });
+    return block;
+}
+
+void Engine::State::process(const BlockPtr& given) {
+    Group& group = groupFor(given->group);
+    if (given->size() == 0) return;
+    const BlockPtr block = ordered(group, given);
+    group.timeline->append(*block);
+    std::vector<RecordedBucket> buckets;
+    std::vector<ShotGate::Part> kept;
+    double bytes = 0;
+    for (Bound& b : group.bound) {
+        const Samples& raw = block->columns[b.column];
+        b.evaluator->process(*block, b.column, readings);
+        bytes += static_cast<double>(bytesOf(raw).size()) * b.share;
+        finished.clear();
+        b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);
+        if (!reactions.empty()) react(b.spec->id);
+        if (gate) gate->look(b.spec->id, readings, *block);
+        for (const FinishedBucket& f : finished)
+            if (f.level >= runformat::firstStoredLevel) buckets.push_back({b.recorded, f});
+        if (recorder && b.filter)
+            if (auto part = b.filter->look(*block, b.column, readings)) kept.push_back(std::move(*part));
+    }
+    measuredExact += bytes;
+    measured.store(static_cast<std::uint64_t>(measuredExact), std::memory_order_relaxed);
+    if (options.pace == Pace::asFastAsPossible) {
+        const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
+        if (end.ns > reached.load(std::memory_order_relaxed)) reached.store(end.ns, std::memory_order_release);
+    }
+    if (!recorder) return;
+    record({block, group.columns, std::move(buckets)});
+    for (ShotGate::Part& part : kept) record(std::move(part));
+    noteShots();
+}
+
+void Engine::State::react(const std::string& signal) {
+    for (auto [it, end] = reactions.equal_range(signal); it != end; ++it) {
+        auto& [reaction, detector] = it->second;
+        const bool fresh = !detector.above();
+        bool changed = false;
+        detector.look(readings.values, [&](std::size_t, bool) { changed = true; });
+        if (detector.above() && (fresh || changed))
+            reacted.emplace_back(reaction.output, *detector.above() ? reaction.valueAbove : reaction.valueBelow);
+    }
+}
+
+void Engine::State::driveReactions() {
+    if (reacted.empty()) return;
+    // Whoever starts or stops devices is not waited for: the next block brings the outputs about then.
+    const std::unique_lock lock(devicesMutex, std::try_to_lock);
+    if (!lock) return;
+    const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
+    for (const auto& [output, value] : now)
+        if (const SignalSpec* spec = bench.signal(output); spec && spec->output)
+            drive(*spec, std::clamp(value, spec->output->low, spec->output->high));
+}
+
+void Engine::State::emitOutput(const SignalSpec& spec, double value) {
+    auto& scan = outputGroups[spec.id];
+    if (!scan || scan->channels.front().terminal != spec.terminal) {
+        auto made = std::make_shared<ScanGroup>();
+        made->device = spec.device;
+        made->name = outputGroup + spec.id;
+        made->channels = {{spec.terminal, SampleType::float64, spec.kind}};
+        scan = std::move(made);
+    }
+    auto block = std::make_shared<Block>();
+    block->group = scan;
+    block->firstIndex = outputSamples[spec.id]++;
+    block->t0 = now();
+    block->times = {block->t0};
+    block->columns.emplace_back(std::vector<double>{value});
+    process(block);
+}
+
+void Engine::State::markLost(const std::string& device, Quality quality) {
+    for (auto& [key, group] : groups)
+        if (key.first == device && !key.second.starts_with(outputGroup))
+            for (Bound& b : group.bound) b.history->markLost(now(), quality);
+}
+
+void Engine::setReactions(const std::vector<Reaction>& reactions) {
+    state_->post([this, reactions] {
+        State& s = *state_;
+        s.reactions.clear();
+        for (const Reaction& r : reactions) {
+            s.reactions.emplace(r.signal, State::Reacting{r, LevelDetector(r.level, r.hysteresis)});
+            // Where the signal stands now is its first reading.
+            s.readings = {{s.source.at(r.signal, s.now()).value}, {}};
+            s.react(r.signal);
+        }
+        s.driveReactions();
+    });
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,156 @@
+#include <algorithm>
+#include <set>
+
+#include "core/log.h"
+#include "engine/engine_state.h"
+
+namespace cruscotto {
+
+namespace {
+
+std::vector<TerminalRequest> requestsFor(const Bench& bench, const std::string& device) {
+    std::vector<TerminalRequest> out;
+    for (const auto& s : bench.signals)
+        if (s->device == device) out.push_back({s->terminal, s->range});
+    return out;
+}
+
+bool sameRequests(const Bench& a, const Bench& b, const std::string& device) {
+    const auto x = requestsFor(a, device), y = requestsFor(b, device);
+    return std::equal(x.begin(), x.end(), y.begin(), y.end(), [](const TerminalRequest& p, const TerminalRequest& q) {
+        return p.terminal == q.terminal && p.range == q.range;
+    });
+}
+
+}  // namespace
+
+void Engine::State::note(const std::string& device, DeviceStatus status) {
+    bool changed = false;
+    {
+        const std::lock_guard lock(mutex);
+        DeviceStatus& known = statuses[device];
+        changed = known.state != status.state;
+        known = status;
+    }
+    if (!changed) return;
+    logInfo(device + ": " + linkStateWord(status.state) + ": " + status.sentence.english());
+    const LinkState state = status.state;
+    post([this, device, state, words = status.sentence.english()] {
+        if (state == LinkState::silent) markLost(device, Quality::stale);
+        if (state == LinkState::lost || state == LinkState::failed || state == LinkState::nonsense ||
+            state == LinkState::absent || state == LinkState::stopped)
+            markLost(device, Quality::gap);
+        if (recorder)
+            recorder->note([at = now(), state, device, words](RunWriter& w) {
+                w.addEvent(at, std::string("device ") + linkStateWord(state), device + ": " + words);
+            });
+        // Nobody watches over what a device drives while it cannot be read.
+        if (state == LinkState::lost || state == LinkState::failed) safeOutputs(device);
+    });
+}
+
+void Engine::State::safeOutputs(const std::string& device) {
+    const std::lock_guard lock(devicesMutex);
+    for (const auto& spec : bench.signals)
+        if (spec->output && (device.empty() || spec->device == device)) drive(*spec, spec->output->safe);
+}
+
+void Engine::State::drive(const SignalSpec& spec, double value) {
+    const auto it = devices.find(spec.device);
+    if (it == devices.end() || !it->second->device) return;
+    it->second->device->setOutput(spec.terminal, value);
+    {
+        const std::lock_guard lock(mutex);
+        outputs[spec.id] = value;
+    }
+    emitOutput(spec, value);
+}
+
+void Engine::State::launch(const DeviceSpec& spec) {
+    auto running = std::make_unique<Running>(*this, spec);
+    const DeviceContext context{spec.id, options.pace,
+                                options.until ? std::optional(Instant{options.until->ns}) : std::nullopt};
+    const auto requests = requestsFor(bench, spec.id);
+    if (options.makeDevice) {
+        running->device = options.makeDevice(spec, context, requests);
+    } else if (const DeviceKind* kind = deviceKind(spec.kind)) {
+        if (auto checked = kind->check(spec.settings); !checked)
+            note(spec.id, {LinkState::failed, checked.error().message, 0, 0, 0, {}});
+        else
+            running->device = kind->make(context, spec.settings, requests);
+    } else {
+        note(spec.id, {LinkState::failed,
+                       text(CRUSCOTTO_TEXT("No device of the kind \"{0}\" is known."), spec.kind),
+                       0,
+                       0,
+                       0,
+                       {}});
+    }
+    Running* r = running.get();
+    devices[spec.id] = std::move(running);
+    if (!r->device) return;
+    for (const auto& signal : bench.signals)
+        if (signal->device == spec.id && signal->output) drive(*signal, signal->output->start);
+    r->thread = std::jthread([r](std::stop_token stop) { r->device->run(*r, stop); });
+}
+
+void Engine::State::take(const Bench& next) {
+    const Bench before = std::exchange(bench, next);
+    const std::lock_guard lock(devicesMutex);
+    if (stopped) return;
+    std::set<std::string> kept;
+    for (const auto& spec : bench.devices) {
+        kept.insert(spec->id);
+        const auto it = devices.find(spec->id);
+        if (it != devices.end() && it->second->spec.kind == spec->kind &&
+            ((it->second->spec.settings == spec->settings && sameRequests(before, bench, spec->id)) ||
+             (it->second->device && it->second->device->reconfigure(spec->settings, requestsFor(bench, spec->id))))) {
+            it->second->spec.settings = spec->settings;
+            continue;
+        }
+        if (it != devices.end()) {
+            if (it->second->spec.kind == spec->kind && it->second->spec.settings == spec->settings) continue;
+            retire(it->second, true);
+        }
+        launch(*spec);
+    }
+    for (auto it = devices.begin(); it != devices.end();) {
+        if (kept.contains(it->first)) {
+            ++it;
+            continue;
+        }
+        for (const auto& signal : before.signals)
+            if (signal->device == it->first && signal->output && it->second->device)
+                it->second->device->setOutput(signal->terminal, signal->output->safe);
+        retire(it->second, true);
+        {
+            const std::lock_guard inner(mutex);
+            statuses.erase(it->first);
+        }
+        it = devices.erase(it);
+    }
+    for (auto& [key, group] : groups)
+        if (group.group) bind(group);
+    for (const auto& old : before.signals)
+        if (!bench.signal(old->id)) source.remove(old->id);
+    for (const auto& signal : bench.signals) {
+        const SignalSpec* old = before.signal(signal->id);
+        if (signal->output && (!old || old->device != signal->device || old->terminal != signal->terminal))
+            drive(*signal, signal->output->start);
+    }
+    noteBench(now());
+}
+
+void Engine::State::retire(std::unique_ptr<Running>& running, bool onEngineThread) {
+    if (running->thread.joinable()) {
+        running->thread.request_stop();
+        if (onEngineThread) {
+            const std::lock_guard lock(queueMutex);
+            running->leaving = true;
+            queueChanged.notify_all();
+        }
+        running->thread.join();
+    }
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,213 @@
+#pragma once
+
+#include <chrono>
+#include <condition_variable>
+#include <deque>
+#include <limits>
+#include <mutex>
+#include <thread>
+
+#include "core/level.h"
+#include "engine/engine.h"
+#include "engine/keep_filter.h"
+
+/// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
+/// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks,
+/// the past).
+namespace cruscotto {
+
+/// The group of an output's own samples is called by this and the output's id.
+inline const std::string outputGroup = "output ";
+
+struct Engine::State {
+    using Command = std::function<void()>;
+    struct Item {
+        BlockPtr block;
+        Command command;
+    };
+
+    /// A device on its thread.
+    struct Running : DeviceSink {
+        State& engine;
+        DeviceSpec spec;
+        std::unique_ptr<Device> device;
+        std::map<const ScanGroup*, Gap> dropped;  // the device thread's own
+        std::atomic<bool> leaving{false};         // nobody takes its blocks any more
+        std::jthread thread;
+
+        Running(State& e, DeviceSpec s) : engine(e), spec(std::move(s)) {}
+        void deliver(BlockPtr block) override { engine.enqueue(*this, std::move(block)); }
+        void report(DeviceStatus status) override { engine.note(spec.id, std::move(status)); }
+        [[nodiscard]] Instant now() const override { return engine.now(); }
+    };
+
+    /// A signal tied to a column of a scan group.
+    struct Bound {
+        std::size_t column = 0;
+        std::shared_ptr<const SignalSpec> spec;
+        std::optional<ChainEvaluator> evaluator;
+        std::shared_ptr<SignalHistory> history;
+        std::optional<KeepFilter> filter;  // where not every raw sample is recorded
+        std::size_t recorded = 0;          // else its place among the recorded columns
+        double share = 1;                  // bytes recorded for each raw one, about
+    };
+    struct Group {
+        std::shared_ptr<const ScanGroup> group;
+        std::shared_ptr<Timeline> timeline;
+        std::vector<Bound> bound;
+        Recorder::Columns columns;  // those that are recorded raw and whole
+        Instant newest;             // unclocked: time of the last sample
+        std::uint64_t disordered = 0;
+    };
+
+    // fixed after construction
+    EngineOptions options;
+    std::chrono::steady_clock::time_point began = std::chrono::steady_clock::now();
+    WallAnchor startAnchor;
+
+    // the engine thread's own
+    Bench bench;
+    std::map<std::pair<std::string, std::string>, Group> groups;
+    std::unique_ptr<Recorder> recorder;
+    bool makingRun = false;
+    std::optional<ShotGate> gate;  // where only shots are recorded
+    int shotsNoted = 0;
+    double measuredExact = 0;  // bytes; `measured` is its whole part
+    std::map<std::string, KeepSpec> keeping;  // of the recording that is going on, by signal
+    Readings readings;                        // of the column that is being worked on
+    std::vector<FinishedBucket> finished;     // of the same
+    struct Reacting {
+        Reaction reaction;
+        LevelDetector detector;
+    };
+    std::multimap<std::string, Reacting> reactions;       // by signal
+    std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
+    Instant lastAnchor;
+    std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
+    std::map<std::string, std::shared_ptr<const ScanGroup>> outputGroups;
+    std::map<std::string, std::uint64_t> outputSamples;
+
+    HistorySource source;
+    std::atomic<std::int64_t> reached{0};  // as fast as possible: end of what has been measured
+    std::atomic<std::uint64_t> lost{0};
+    std::atomic<std::uint64_t> measured{0};  // bytes
+
+    // guarded by queueMutex
+    std::mutex queueMutex;
+    std::condition_variable queueChanged;
+    std::deque<Item> queue;
+    std::size_t queuedBytes = 0;
+    bool quitting = false;
+
+    // guarded by mutex
+    mutable std::mutex mutex;
+    std::map<std::string, DeviceStatus> statuses;
+    std::map<std::string, double> outputs;
+    std::vector<SeenTerminal> seen;
+    std::vector<Mark> marks;
+    std::vector<Span> recorded;
+    RecordingStatus lastRecording;
+    bool recordingNow = false;
+
+    // guarded by devicesMutex: the set of devices; held while they are started or stopped
+    std::mutex devicesMutex;
+    std::map<std::string, std::unique_ptr<Running>> devices;
+    bool stopped = false;
+
+    std::thread thread;
+
+    [[nodiscard]] Instant now() const {
+        if (options.pace == Pace::asFastAsPossible) return {reached.load(std::memory_order_acquire)};
+        return {std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began).count()};
+    }
+    [[nodiscard]] std::int64_t wallNow() const;  ///< nanoseconds since 1970
+
+    /// What is in memory of a group. Its histories are read from any thread.
+    struct Held {
+        std::shared_ptr<const ScanGroup> group;
+        std::shared_ptr<const Timeline> timeline;
+        std::vector<std::pair<std::string, std::shared_ptr<const SignalHistory>>> signals;
+        std::vector<std::size_t> columns;  // of the group
+        /// By the timeline's count.
+        [[nodiscard]] std::pair<std::uint64_t, std::uint64_t> range() const {
+            std::uint64_t first = 0, end = std::numeric_limits<std::uint64_t>::max();
+            for (const auto& [id, history] : signals) {
+                const auto [a, b] = history->held();
+                first = std::max(first, a);
+                end = std::min(end, b);
+            }
+            return {first, std::max(first, end)};
+        }
+    };
+    std::vector<Held> held();  // engine thread
+
+    // ---- queue
+
+    /// From a device's thread. Real time: never waits; what does not fit is a gap on the device's next block.
+    void enqueue(Running& from, BlockPtr block);
+    /// Runs on the engine thread, behind everything that is queued now; does not wait for it.
+    void post(Command command);
+    /// Runs on the engine thread, behind everything that is queued now; waits for it.
+    /// Does nothing once the engine has stopped.
+    void call(const Command& command);
+    /// The engine thread.
+    void work();
+
+    // ---- on the engine thread
+
+    /// Ties the run to the wall clock: every minute, and at once where that has been stepped. Sample times do not care.
+    void anchorRecording(Instant t);
+
+    /// Known already, or made, with the bench's signals bound to its columns.
+    Group& groupFor(const std::shared_ptr<const ScanGroup>& scan);
+    void bind(Group& group);
+    /// Decides for each of the group's signals what of it is recorded. A recording keeps to what was asked for when it,
+    /// or the signal in it, began.
+    void arrangeKeeping(Group& group);
+    /// The bench with what is really kept of its signals.
+    [[nodiscard]] Bench benchAsKept() const;
+    /// On to the recorder, or to the gate before it.
+    void record(ShotGate::Part part);
+    /// What the policies still hold back, at a recording's end.
+    void recordRest();
+
+    /// A device that stamps its samples itself may do so out of order: traces and runs have them in order, and say so.
+    BlockPtr ordered(Group& group, const BlockPtr& given);
+
+    /// Through chains into histories, reactions, and on to the recorder.
+    void process(const BlockPtr& given);
+    /// With `readings` of the signal: notes which outputs are to be set behind this block.
+    void react(const std::string& signal);
+    void driveReactions();
+    /// What triggered the shots taken since the last call, into the run.
+    void noteShots();
+
+    /// An output's value as a sample of its own, so that it is shown and recorded like any other signal.
+    void emitOutput(const SignalSpec& spec, double value);
+
+    void markLost(const std::string& device, Quality quality);
+
+    // ---- devices and outputs, any thread
+
+    void note(const std::string& device, DeviceStatus status);
+
+    /// Engine thread, or with the engine thread gone.
+    void safeOutputs(const std::string& device);
+
+    /// devicesMutex held; engine thread.
+    void drive(const SignalSpec& spec, double value);
+
+    /// devicesMutex held; engine thread.
+    void launch(const DeviceSpec& spec);
+
+    /// Engine thread.
+    void take(const Bench& next);
+
+    /// The bench as it is from here on, into the run.
+    void noteBench(Instant at);
+
+    /// Ends a device's thread. It may still hand over blocks meanwhile: they queue up behind.
+    void retire(std::unique_ptr<Running>& running, bool onEngineThread);
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,145 @@
+#include "devices/fastbox/fast_box.h"
+
+#include <cmath>
+#include <mutex>
+
+#include "core/run_reader.h"
+#include "engine/engine.h"
+#include "fast_bench.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using test::eventually;
+using test::fastBench;
+using test::TempFolder;
+
+TEST(FastBox, ChecksItsSettings) {
+    const DeviceKind* kind = deviceKind("sim-fast-box");
+    ASSERT_TRUE(kind);
+    EXPECT_TRUE(kind->check(R"({"channels":64,"rate-hz":200000})").ok());
+    for (const char* bad :
+         {"[]", R"({"channels":0})", R"({"channels":65})", R"({"rate-hz":"fast"})", R"({"clock-ppm":5000})"})
+        EXPECT_FALSE(kind->check(bad).ok()) << bad;
+    EXPECT_EQ(kind->terminals(R"({"channels":7})").size(), 7U);
+}
+
+TEST(FastBox, AsFastAsPossibleEverySampleIsRecordedOnce) {
+    TempFolder folder;
+    EngineOptions options;
+    options.pace = Pace::asFastAsPossible;
+    options.until = seconds(2);
+    auto engine =
+        Engine::startRecorded(fastBench(R"({"channels":8,"rate-hz":100000})", 8), folder.file("a.run"), options);
+    ASSERT_TRUE(engine.ok());
+    engine.value()->wait();
+    engine.value()->stop();
+    const auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    for (const RunSignal& s : reader.value()->info().signals) EXPECT_EQ(s.samples, 200'000U);
+    EXPECT_EQ(reader.value()->info().lostSamples(), 0U);
+    auto blocks = reader.value()->blocks(1);
+    std::uint64_t next = 0;
+    while (const BlockPtr b = blocks.next()) {
+        EXPECT_EQ(b->firstIndex, next);
+        next += b->size();
+    }
+}
+
+TEST(FastBox, WhatItsBufferCannotHoldIsAGapWithItsExactNumber) {
+    TempFolder folder;
+    const std::string settings = R"({"channels":2,"rate-hz":5000,"buffer-ms":100,"busy-from-s":0.3,"busy-to-s":0.9})";
+    auto engine = Engine::startRecorded(fastBench(settings, 2), folder.file("a.run"));
+    ASSERT_TRUE(engine.ok());
+    ASSERT_TRUE(eventually([&] { return engine.value()->now() > Instant{1'500'000'000}; }));
+    engine.value()->stop();
+    const auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    const RunInfo& info = reader.value()->info();
+    ASSERT_EQ(info.groups[0].gaps.size(), 1U);
+    const Gap& gap = info.groups[0].gaps[0];
+    EXPECT_NE(gap.cause.find("buffer ran over"), std::string::npos);
+    auto blocks = reader.value()->blocks(info.groups[0].id);
+    std::uint64_t recorded = 0, newest = 0;
+    while (const BlockPtr b = blocks.next()) {
+        if (b->gapBefore) {
+            EXPECT_EQ(b->firstIndex - newest, gap.lostSamples) << "to the sample";
+            EXPECT_NEAR((b->timeOf(0) - gap.from).seconds(), static_cast<double>(gap.lostSamples) / 5000, 0.02);
+        }
+        recorded += b->size();
+        newest = b->firstIndex + b->size();
+    }
+    EXPECT_EQ(recorded + gap.lostSamples, newest) << "each sample is there or accounted for";
+    EXPECT_EQ(info.lostSamples(), gap.lostSamples * 2) << "over both channels";
+    EXPECT_NEAR(static_cast<double>(gap.lostSamples), 0.5 * 5000, 400);
+}
+
+TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
+    // A device that hands over far more at once than the queue takes, in real time.
+    constexpr std::uint64_t floods = SANITIZED ? 40 : 200;
+    struct Flood : Device {
+        void run(DeviceSink& sink, std::stop_token stop) override {
+            auto group = test::oneChannelGroup(1e6, SampleType::int32);
+            std::uint64_t next = 0;
+            for (int i = 0; i < static_cast<int>(floods); ++i) {
+                constexpr std::size_t n = 1 << 19;  // 2 MiB a block, 120 or 400 MiB in all
+                sink.deliver(test::clockedBlock(group, next, {static_cast<std::int64_t>(next) * 1000},
+                                                std::vector<std::int32_t>(n, 7)));
+                next += n;
+            }
+            done = true;
+            while (!stop.stop_requested()) std::this_thread::yield();
+            // one more, so that what was lost last has a block behind it
+            sink.deliver(test::clockedBlock(group, next, {static_cast<std::int64_t>(next) * 1000},
+                                            std::vector<std::int32_t>(1000, 7)));
+        }
+        void setOutput(const std::string&, double) override {}
+        bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
+        static std::atomic<bool>& doneFlag() {
+            static std::atomic<bool> flag{false};
+            return flag;
+        }
+        std::atomic<bool>& done = doneFlag();
+    };
+    TempFolder folder;
+    Bench bench;
+    bench.name = "Flood";
+    bench = withDevice(bench, {"device", "Device", "flood", "", ""});
+    SignalSpec s;
+    s.id = s.name = "in";
+    s.device = "device";
+    s.terminal = "AI0";
+    s.chain = {MovingMean{1000}, MovingMean{1000}};
+    bench = withSignal(bench, s);
+    EngineOptions options;
+    options.makeDevice = [](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&) {
+        return std::unique_ptr<Device>(new Flood);
+    };
+    options.recorder.queueBytes = std::size_t{1} << 30;
+    auto engine = Engine::startRecorded(bench, folder.file("a.run"), options);
+    ASSERT_TRUE(engine.ok());
+    ASSERT_TRUE(eventually([] { return Flood::doneFlag().load(); }));
+    engine.value()->stop();
+    const std::uint64_t lost = engine.value()->lostSamples();
+    EXPECT_GT(lost, 0U) << "it was meant to be too much";
+    const auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    EXPECT_EQ(reader.value()->info().lostSamples(), lost);
+    EXPECT_EQ(reader.value()->info().signal("in")->samples + lost, floods * (1 << 19) + 1000);
+}
+
+TEST(FastBox, AClockThatIsOffIsShownOnTheBenchsAxis) {
+    auto engine = Engine::start(fastBench(R"({"channels":1,"rate-hz":2000,"clock-ppm":900})", 1));
+    ASSERT_TRUE(eventually([&] { return engine->now() > Instant{2'000'000'000}; }));
+    const auto age = [&] {
+        const Instant now = engine->now();
+        const Reading r = engine->source().at("in0", now);
+        EXPECT_LE(r.taken, now + milliseconds(5)) << "nothing was taken in the future";
+        return now - r.taken;
+    };
+    EXPECT_TRUE(eventually([&] { return age() < milliseconds(100); }));
+}
+
+}  // namespace
+}  // namespace cruscotto

@@ -1,0 +1,173 @@
+// What a disk can do to a recording: fill up, refuse, dawdle, vanish, and lose its power.
+#include "test_disk.h"
+
+#include "core/run_reader.h"
+#include "engine/engine.h"
+#include "fast_bench.h"
+#include "feed.h"
+#include "integrity.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using test::eventually;
+using test::Feed;
+using test::TempFolder;
+using test::TestDisk;
+
+RecorderLimits quick() {
+    RecorderLimits limits;
+    limits.commitEvery = milliseconds(20);
+    return limits;
+}
+
+TEST(Disk, FullIsSaidAtOnceAndCostsNothingOnceThereIsRoom) {
+    TestDisk disk;
+    Feed feed(quick());
+    feed.add(1000);
+    ASSERT_TRUE(feed.allWritten());
+    disk.full = true;
+    feed.add(100'000);
+    ASSERT_TRUE(feed.said("kept in memory"));
+    feed.add(1000);
+    ASSERT_TRUE(eventually([&] { return feed.recorder->status().memoryLeft.has_value(); }));
+    EXPECT_GT(feed.recorder->status().memoryLeft->seconds(), 0);
+    EXPECT_EQ(feed.recorder->status().lost, 0U);
+    disk.full = false;
+    EXPECT_TRUE(feed.allWritten()) << feed.recorder->status().problem.english();
+    EXPECT_FALSE(feed.recorder->status().memoryLeft) << "only while it matters";
+    feed.recorder->close();
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, 102'000U);
+    EXPECT_EQ(feed.read()->info().lostSamples(), 0U);
+    EXPECT_EQ(test::integrity(feed.path), "ok");
+}
+
+TEST(Disk, WriteProtectedForAWhileCostsNothingEither) {
+    TestDisk disk;
+    Feed feed(quick());
+    feed.add(1000);
+    ASSERT_TRUE(feed.allWritten());
+    disk.writeProtected = true;
+    feed.add(1000);
+    ASSERT_TRUE(feed.said("kept in memory"));
+    disk.writeProtected = false;
+    EXPECT_TRUE(feed.allWritten()) << feed.recorder->status().problem.english();
+    feed.recorder->close();
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, 2000U);
+}
+
+TEST(Disk, OneThatTakesItsTimeHoldsNobodyUp) {
+    TestDisk disk;
+    Feed feed(quick());
+    disk.confirming = false;
+    for (int i = 0; i < 20; ++i) {
+        feed.add(100);
+        EXPECT_TRUE(eventually([&] { return feed.recorder->status().samples == feed.next; }))
+            << "written, so that it survives the process, though nothing is confirmed";
+    }
+    EXPECT_TRUE(feed.recorder->status().problem.empty());
+    disk.confirmAgain();
+    feed.recorder->close();
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, 2000U);
+}
+
+TEST(Disk, ARunThatIsRemovedWhileItIsRecordedIsWrittenAnew) {
+    Feed feed(quick(), Pace::realTime, "deep/folder/a.run");
+    feed.add(5000);
+    ASSERT_TRUE(feed.allWritten());
+    std::filesystem::remove_all(feed.folder.file("deep"));
+    feed.add(1000);
+    ASSERT_TRUE(feed.allWritten()) << feed.recorder->status().problem.english();
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, 6000U);
+    // once more, and now nothing can be made in its place for a while
+    std::filesystem::remove_all(feed.folder.file("deep"));
+    test::writeFile(feed.folder.file("deep"), "in the way");
+    feed.add(1000);
+    ASSERT_TRUE(feed.said("removed while it was recorded"));
+    std::filesystem::remove(feed.folder.file("deep"));
+    EXPECT_TRUE(feed.allWritten()) << feed.recorder->status().problem.english();
+    feed.recorder->close();
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, 7000U);
+    EXPECT_TRUE(feed.read()->info().closed);
+    EXPECT_EQ(test::integrity(feed.path), "ok");
+}
+
+TEST(Disk, ARecordingEndsInOrderBeforeTheDiskIsFull) {
+    std::atomic<std::uint64_t> free{1'000'000'000};
+    RecorderLimits limits = quick();
+    limits.keepFreeBytes = 400'000'000;
+    limits.freeBytes = [&](const std::string&) { return std::optional<std::uint64_t>(free); };
+    Feed feed(limits);
+    const auto began = std::chrono::steady_clock::now();
+    ASSERT_TRUE(eventually([&] {
+        feed.add(1000);
+        return feed.recorder->status().diskLeft.has_value() &&
+               std::chrono::steady_clock::now() - began > std::chrono::milliseconds(600);
+    })) << "how long the disk will do is told";
+    EXPECT_GT(feed.recorder->status().diskLeft->seconds(), 0);
+    EXPECT_FALSE(feed.recorder->status().complete);
+    ASSERT_TRUE(feed.allWritten());
+    const std::uint64_t before = feed.next;
+    free = 399'999'999;
+    ASSERT_TRUE(eventually([&] { return feed.recorder->status().complete; }));
+    feed.add(1000);
+    EXPECT_TRUE(feed.said("ended in order"));
+    feed.recorder->close();
+    EXPECT_TRUE(feed.said("ended in order")) << "it is still told when the run is closed";
+    EXPECT_EQ(feed.read()->info().signal("in")->samples, before);
+    EXPECT_TRUE(feed.read()->info().closed);
+}
+
+/// The power goes at moments that nobody chose, and of what was not confirmed any part may be on the disk.
+void cutAgainAndAgain(const Bench& bench, int cuts) {
+    // The disk is the one that TestDisk makes up: how busy the machine's own is does not count.
+    struct Cut {
+        TempFolder folder{TempFolder::Where::memory};
+        Instant at;
+    };
+    TestDisk disk;
+    TempFolder folder(TempFolder::Where::memory);
+    std::vector<std::unique_ptr<Cut>> all;
+    std::minstd_rand random(11);
+    auto engine = Engine::startRecorded(bench, folder.file("a.run"));
+    ASSERT_TRUE(engine.ok()) << engine.error().english();
+    const auto began = std::chrono::steady_clock::now();
+    for (int i = 0; i < cuts; ++i) {
+        const auto until = began + std::chrono::milliseconds(i * 80 + static_cast<int>(random() % 80));
+        ASSERT_TRUE(eventually([&] { return std::chrono::steady_clock::now() > until; }));
+        auto cut = std::make_unique<Cut>();
+        cut->at = engine.value()->now();
+        disk.cutPower(cut->folder.file(""), std::array{0.0, 0.5, 0.95}[static_cast<std::size_t>(i % 3)],
+                      static_cast<unsigned>(random()));
+        all.push_back(std::move(cut));
+    }
+    engine.value()->stop();
+    int opened = 0;
+    for (const auto& cut : all) {
+        const std::string path = cut->folder.file("a.run");
+        auto reader = RunReader::open(path);
+        if (cut->at > Instant{} + seconds(1)) {
+            ASSERT_TRUE(reader.ok()) << reader.error().english();
+        }
+        if (!reader) continue;
+        ++opened;
+        EXPECT_EQ(test::integrity(path), "ok") << cut->at.ns;
+        const RunInfo& info = reader.value()->info();
+        if (!SANITIZED && cut->at > Instant{} + seconds(1)) {
+            EXPECT_GE(info.span.to, cut->at - milliseconds(500)) << "half a second is what a power cut may cost";
+        }
+        test::expectWhole(*reader.value());
+    }
+    EXPECT_GT(opened, cuts / 2);
+}
+
+TEST(Disk, APowerCutDuringASlowRecordingCostsHalfASecond) {
+    cutAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 20 : 50);
+}
+TEST(Disk, APowerCutDuringAFastRecordingCostsHalfASecond) {
+    cutAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":60000})", 32), SANITIZED ? 10 : 40);
+}
+
+}  // namespace
+}  // namespace cruscotto

@@ -1,0 +1,149 @@
+// The recorder is killed at moments that nobody chose.
+#include <fcntl.h>
+#include <sys/mman.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <csignal>
+#include <random>
+
+#include "core/run_reader.h"
+#include "engine/engine.h"
+#include "fast_bench.h"
+#include "integrity.h"
+#include "support.h"
+
+namespace cruscotto {
+namespace {
+
+using test::eventually;
+using test::TempFolder;
+
+/// What a victim says in memory that outlives it; nanoseconds.
+struct Said {
+    std::atomic<std::int64_t> reached, began;  // the bench's time
+    /// How long in all the machine has not let a plain program go on, and when that last began a round.
+    std::atomic<std::int64_t> stalled, roundBegan;
+};
+
+std::int64_t monotonicNs() {
+    return std::chrono::steady_clock::now().time_since_epoch().count();
+}
+
+constexpr std::int64_t roundNs = 10'000'000;
+
+std::int64_t tooLong(std::int64_t round) {
+    return round > roundNs * 3 / 2 ? round - roundNs : 0;
+}
+
+/// The reference: a plain program that writes a little a hundred times a second, while a thread of its own makes the
+/// disk confirm it. Does not return.
+void writePlainly(Said& said, const std::string& path) {
+    const int file = open(path.c_str(), O_CREAT | O_WRONLY | O_TRUNC | O_CLOEXEC, 0600);
+    std::thread([file] {
+        while (fdatasync(file) == 0) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+        _exit(1);
+    }).detach();
+    const std::vector<char> some(16384);
+    said.roundBegan = monotonicNs();
+    while (true) {
+        if (write(file, some.data(), some.size()) < 0) _exit(1);
+        std::this_thread::sleep_for(std::chrono::nanoseconds(roundNs));
+        const std::int64_t now = monotonicNs();
+        said.stalled += tooLong(now - said.roundBegan);
+        said.roundBegan = now;
+    }
+}
+
+/// A process that records, and says what time its bench has reached.
+class Victim {
+public:
+    Victim(const Bench& bench, std::string path) : path_(std::move(path)) {
+        said_ = new (mmap(nullptr, 4096, PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0)) Said;
+        child_ = fork();
+        if (child_ > 0) return;
+        std::thread([this] { writePlainly(*said_, path_ + ".plain"); }).detach();
+        auto engine = Engine::start(bench);
+        if (!engine->startRecording(path_).ok()) _exit(1);
+        said_->began = engine->now().ns;
+        while (true) {
+            said_->reached = engine->now().ns;
+            std::this_thread::sleep_for(std::chrono::milliseconds(1));
+        }
+    }
+    ~Victim() {
+        munmap(said_, 4096);
+        std::filesystem::remove(path_);
+        std::filesystem::remove(path_ + ".plain");
+    }
+    Victim(const Victim&) = delete;
+    Victim& operator=(const Victim&) = delete;
+    [[nodiscard]] bool recording() const { return said_->reached > 0; }
+    /// The bench's time at its last moment.
+    Instant kill() {
+        ::kill(child_, SIGKILL);
+        waitpid(child_, nullptr, 0);
+        return {said_->reached};
+    }
+    /// When it began to record.
+    [[nodiscard]] Instant began() const { return {said_->began}; }
+    /// How long the machine itself let nobody go on.
+    [[nodiscard]] Duration stalled() const {
+        return {said_->stalled + (said_->roundBegan > 0 ? tooLong(monotonicNs() - said_->roundBegan) : 0)};
+    }
+    [[nodiscard]] const std::string& path() const { return path_; }
+
+private:
+    const std::string path_;
+    Said* said_ = nullptr;
+    pid_t child_ = 0;
+};
+
+/// `disk`: on the machine's own, where what it keeps everybody waiting for is allowed on top. In memory the promise
+/// holds as it stands, but for what the processor is taken away.
+void killAgainAndAgain(const Bench& bench, int rounds, bool disk = false) {
+    TempFolder folder(disk ? TempFolder::Where::disk : TempFolder::Where::memory);
+    std::mt19937 random(7);
+    for (int round = 0; round < rounds; ++round) {
+        Victim victim(bench, folder.file(std::to_string(round) + ".run"));
+        ASSERT_TRUE(eventually([&] { return victim.recording(); }));
+        const auto until = std::chrono::steady_clock::now() + std::chrono::milliseconds(random() % 900);
+        ASSERT_TRUE(eventually([&] { return std::chrono::steady_clock::now() > until; }));
+        const Duration stalled = victim.stalled();
+        const Instant last = victim.kill();
+        auto reader = RunReader::open(victim.path());
+        ASSERT_TRUE(reader.ok()) << round << ": " << reader.error().english();
+        const RunInfo& info = reader.value()->info();
+        EXPECT_FALSE(info.closed);
+        EXPECT_EQ(test::integrity(victim.path()), "ok") << round;
+        const Duration atMost{milliseconds(500).ns + (disk ? 2 : 1) * stalled.ns};
+        if (!SANITIZED && last > victim.began() + atMost) {
+            EXPECT_GE(info.span.to, last - atMost)
+                << round << ": half a second is what a kill may cost, and the machine stalled for " << stalled.seconds()
+                << " s";
+        }
+        test::expectWhole(*reader.value());
+    }
+}
+
+constexpr int rounds = SANITIZED ? 5 : 50;
+constexpr const char* fastBox = R"({"channels":32,"rate-hz":200000})";
+
+TEST(Kill, AtFiftyMomentsOfASlowRecording) {
+    killAgainAndAgain(test::exampleBench("pump-bench"), rounds);
+}
+TEST(Kill, AtFiftyMomentsOfAFastRecording) {
+    killAgainAndAgain(test::fastBench(fastBox, 32), rounds);
+}
+/// More than 16 MB/s: with the rollback journal.
+TEST(Kill, AtMomentsOfAVeryFastRecording) {
+    killAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":500000})", 32), SANITIZED ? 2 : 12);
+}
+TEST(Kill, OnTheMachinesOwnDisk) {
+    killAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 2 : 10, true);
+    killAgainAndAgain(test::fastBench(fastBox, 32), SANITIZED ? 2 : 10, true);
+}
+
+}  // namespace
+}  // namespace cruscotto
