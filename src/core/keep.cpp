@@ -1,4 +1,5 @@
 #include "core/keep.h"
+#include "core/units.h"
 
 #include <algorithm>
 #include <cmath>

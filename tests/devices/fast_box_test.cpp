@@ -52,27 +52,34 @@ TEST(FastBox, WhatItsBufferCannotHoldIsAGapWithItsExactNumber) {
     const std::string settings = R"({"channels":2,"rate-hz":5000,"buffer-ms":100,"busy-from-s":0.3,"busy-to-s":0.9})";
     auto engine = Engine::startRecorded(fastBench(settings, 2), folder.file("a.run"));
     ASSERT_TRUE(engine.ok());
-    ASSERT_TRUE(eventually([&] { return engine.value()->now() > Instant{1'500'000'000}; }));
+    // By the box's own clock, whenever it was that it began: something past the time in which nobody fetched.
+    ASSERT_TRUE(eventually([&] { return engine.value()->recording().samples > 2U * 2000; }));
     engine.value()->stop();
     const auto reader = RunReader::open(folder.file("a.run"));
     ASSERT_TRUE(reader.ok());
     const RunInfo& info = reader.value()->info();
-    ASSERT_EQ(info.groups[0].gaps.size(), 1U);
-    const Gap& gap = info.groups[0].gaps[0];
-    EXPECT_NE(gap.cause.find("buffer ran over"), std::string::npos);
+    const auto& gaps = info.groups[0].gaps;  // one, or more where the machine itself was held up
+    ASSERT_GE(gaps.size(), 1U);
     auto blocks = reader.value()->blocks(info.groups[0].id);
-    std::uint64_t recorded = 0, newest = 0;
+    std::uint64_t recorded = 0, newest = 0, lost = 0, most = 0;
+    std::size_t nextGap = 0;
     while (const BlockPtr b = blocks.next()) {
         if (b->gapBefore) {
+            ASSERT_LT(nextGap, gaps.size());
+            const Gap& gap = gaps[nextGap++];
+            EXPECT_NE(gap.cause.find("buffer ran over"), std::string::npos);
             EXPECT_EQ(b->firstIndex - newest, gap.lostSamples) << "to the sample";
             EXPECT_NEAR((b->timeOf(0) - gap.from).seconds(), static_cast<double>(gap.lostSamples) / 5000, 0.02);
+            lost += gap.lostSamples;
+            most = std::max(most, gap.lostSamples);
         }
         recorded += b->size();
         newest = b->firstIndex + b->size();
     }
-    EXPECT_EQ(recorded + gap.lostSamples, newest) << "each sample is there or accounted for";
-    EXPECT_EQ(info.lostSamples(), gap.lostSamples * 2) << "over both channels";
-    EXPECT_NEAR(static_cast<double>(gap.lostSamples), 0.5 * 5000, 400);
+    EXPECT_EQ(nextGap, gaps.size());
+    EXPECT_EQ(recorded + lost, newest) << "each sample is there or accounted for";
+    EXPECT_EQ(info.lostSamples(), lost * 2) << "over both channels";
+    EXPECT_GE(most, 2499U) << "0.6 s at 5 kHz, of which the buffer holds 0.1 s";
 }
 
 TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
