@@ -1,6 +1,7 @@
 #include "app/background_job.h"
 
 #include <QDateTime>
+#include <QSaveFile>
 
 #include "app/words.h"
 
@@ -48,6 +49,18 @@ BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>
                    "The readings were worked out again, as version %1 of the run. The ones before are "
                    "kept: see Versions of this run.")
             .arg(version.value());
+    };
+}
+
+BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, const QString& to) {
+    return [messages = std::move(messages), to](Progress&) -> Result<QString> {
+        const std::string text = captureText(messages);
+        QSaveFile file(to);
+        if (!file.open(QIODevice::WriteOnly) || file.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
+            !file.commit())
+            return failure(CRUSCOTTO_TEXT("{0} cannot be written: {1}."), to.toStdString(),
+                           file.errorString().toStdString());
+        return BackgroundJob::tr("Saved %1 messages to %2. Add a device to replay them.").arg(messages.size()).arg(to);
     };
 }
 

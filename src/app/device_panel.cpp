@@ -198,11 +198,27 @@ void DevicePanel::rebuild() {
     status_->setWordWrap(true);
     column->addSpacing(6);
     column->addWidget(status_);
+    suggested_ = new QVBoxLayout;
+    suggested_->setSpacing(4);
+    suggestions_.clear();
+    column->addLayout(suggested_);
+    load_ = new QLabel(content);
+    load_->setWordWrap(true);
+    load_->setObjectName("muted");
+    load_->hide();
+    column->addWidget(load_);
     rejected_ = new QLabel(content);
     rejected_->setWordWrap(true);
     rejected_->setObjectName("muted");
     rejected_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     column->addWidget(rejected_);
+    if (kind && kind->hasWire && !session_.isRun()) {
+        auto* wire = new QPushButton(tr("See the wire"), content);
+        wire->setToolTip(tr("The bytes that pass on the link, with their times and what they mean"));
+        connect(wire, &QPushButton::clicked, this, [this] { Q_EMIT wireAsked(device_); });
+        column->addSpacing(4);
+        column->addWidget(wire, 0, Qt::AlignLeft);
+    }
     column->addSpacing(8);
     if (kind && !session_.isRun())
         for (const SettingInfo& info : kind->settings) {
@@ -272,6 +288,25 @@ void DevicePanel::offerTerminals() {
     }
 }
 
+void DevicePanel::offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions) {
+    if (suggestions == suggestions_) return;
+    suggestions_ = suggestions;
+    while (QLayoutItem* item = suggested_->takeAt(0)) {
+        delete item->widget();
+        delete item;
+    }
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    const DeviceKind* kind = d ? deviceKind(d->kind) : nullptr;
+    if (!kind) return;
+    for (const DeviceStatus::Suggestion& s : suggestions) {
+        const auto info = std::ranges::find(kind->settings, s.key, &SettingInfo::key);
+        if (info == kind->settings.end()) continue;
+        auto* take = new QPushButton(shown(s.label), widget());
+        connect(take, &QPushButton::clicked, this, [this, s, type = info->type] { edit(s.key, s.value, type); });
+        suggested_->addWidget(take, 0, Qt::AlignLeft);
+    }
+}
+
 void DevicePanel::addSignalFor(const std::string& terminal, ChannelKind kind, SampleType type,
                                const std::vector<Scale>& ranges, int bits) {
     std::vector<std::string> ids;
@@ -312,6 +347,12 @@ void DevicePanel::refresh(bool digits) {
     if (it == statuses.end()) return;
     const DeviceStatus& s = it->second;
     status_->setText(shown(s.sentence));
+    offerSuggestions(s.suggestions);
+    QStringList load;
+    if (s.linkShare) load << tr("%1 % of the link is used.").arg(*s.linkShare * 100, 0, 'f', 1);
+    if (!s.linkAdvice.empty()) load << shown(s.linkAdvice);
+    load_->setText(load.join(QLatin1Char(' ')));
+    load_->setVisible(!load.isEmpty());
     QString text;
     if (s.bytes) text = tr("%1 bytes, %2 lines, %3 skipped.").arg(s.bytes).arg(s.lines).arg(s.rejected);
     for (auto r = s.lastRejected.rbegin(); r != s.lastRejected.rend() && r - s.lastRejected.rbegin() < 5; ++r) {

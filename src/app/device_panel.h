@@ -20,6 +20,7 @@ public:
 Q_SIGNALS:
     void closeAsked();
     void signalAdded(const QString& signal);
+    void wireAsked(const QString& device);
 
 private:
     void rebuild();
@@ -28,12 +29,16 @@ private:
                       int bits);
     void edit(const std::string& key, const std::string& value, SettingInfo::Type type);
     void offerTerminals();
+    void offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions);
 
     Session& session_;
     QString device_;
     std::string shape_;
     QLabel* status_ = nullptr;
     QLabel* rejected_ = nullptr;
+    QLabel* load_ = nullptr;
+    QVBoxLayout* suggested_ = nullptr;
+    std::vector<DeviceStatus::Suggestion> suggestions_;
     QLabel* wrong_ = nullptr;
     QVBoxLayout* free_ = nullptr;
     QStringList offered_;

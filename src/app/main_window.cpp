@@ -35,6 +35,7 @@ MainWindow::MainWindow()
       side_(new QStackedWidget),
       drawer_(new ChainDrawer(session_)),
       device_(new DevicePanel(session_)),
+      find_(new FindPanel(session_)),
       ribbon_(new Ribbon(session_)) {
     setWindowTitle("Cruscotto");
     setFocusPolicy(Qt::ClickFocus);
@@ -57,6 +58,7 @@ MainWindow::MainWindow()
     column->addWidget(noticeBar_);
     side_->addWidget(drawer_);
     side_->addWidget(device_);
+    side_->addWidget(find_);
     side_->hide();
     splitter_->addWidget(list_);
     splitter_->addWidget(page_);
@@ -87,6 +89,9 @@ MainWindow::MainWindow()
     connect(drawer_, &ChainDrawer::workOutAgainAsked, this, &MainWindow::workOutAgain);
     connect(device_, &DevicePanel::closeAsked, this, &MainWindow::closeSide);
     connect(device_, &DevicePanel::signalAdded, this, &MainWindow::openChain);
+    connect(device_, &DevicePanel::wireAsked, this, &MainWindow::openWire);
+    connect(find_, &FindPanel::closeAsked, this, &MainWindow::closeSide);
+    connect(find_, &FindPanel::added, this, &MainWindow::openDevice);
     connect(&session_, &Session::benchChanged, this, &MainWindow::updateActions);
     connect(&session_, &Session::sourceChanged, this, [this] {
         if (!session_.sameRun()) closeSide();
@@ -127,6 +132,7 @@ MainWindow::~MainWindow() {
     session_.disconnect(this);
     session_.undoStack().disconnect(this);
     session_.cursor().disconnect(this);
+    for (const auto& wire : wires_) delete wire.data();
     delete takeCentralWidget();
 }
 
@@ -181,6 +187,8 @@ void MainWindow::makeActions() {
         next.name = name.trimmed().toStdString();
         session_.edit(tr("Rename bench"), std::move(next));
     });
+    add("find", bench, tr("Add a device: find what is attached…"), QKeySequence("Ctrl+Shift+D"),
+        [this] { openFind(); });
     for (const DeviceKind& kind : deviceKinds())
         add("add-" + shown(kind.key), bench, tr("Add a device: %1").arg(shown(kind.title)), {}, [this, &kind] {
             std::string id;
@@ -299,6 +307,19 @@ void MainWindow::makeActions() {
     add("page-next", pages, tr("Next page"), QKeySequence("Ctrl+PgDown"), [this] { page_->stepPage(1); });
     add("page-previous", pages, tr("Previous page"), QKeySequence("Ctrl+PgUp"), [this] { page_->stepPage(-1); });
 
+    add("wire", view, tr("See the wire: what passes on the link of a device"), QKeySequence("Ctrl+Shift+W"), [this] {
+        const SignalSpec* s = session_.bench().signal(list_->currentSignal().toStdString());
+        const auto hasWire = [](const DeviceSpec* d) {
+            const DeviceKind* kind = d ? deviceKind(d->kind) : nullptr;
+            return kind && kind->hasWire;
+        };
+        const DeviceSpec* of = s ? session_.bench().device(s->device) : nullptr;
+        if (!hasWire(of))
+            for (const auto& d : session_.bench().devices)
+                if (hasWire(d.get())) of = d.get();
+        if (hasWire(of)) return void(openWire(shown(of->id)));
+        notice(tr("No device of this bench has a link to look at. A board on a serial line has one."));
+    });
     add("actions", view, tr("All actions"), QKeySequence("Ctrl+K"), [this] { showActions(); });
     add("theme", view, tr("Day or night"), QKeySequence("Ctrl+Shift+N"), [this] { setNight(!theme().night); });
     add("full", view, tr("Full screen"), QKeySequence("F11"),
@@ -351,6 +372,8 @@ void MainWindow::updateActions() {
     actions_["versions"]->setEnabled(session_.run() && session_.run()->info() &&
                                      !session_.run()->info()->versions.empty());
     actions_["mark"]->setEnabled(session_.engine());
+    actions_["find"]->setEnabled(session_.engine());
+    actions_["wire"]->setEnabled(session_.engine());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
     for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
     setWindowTitle(shown(session_.bench().name) + runWords() + " – Cruscotto");
@@ -390,9 +413,13 @@ void MainWindow::frame(bool digits) {
     if (side_->isVisible()) {
         if (side_->currentWidget() == drawer_)
             drawer_->refresh(t, digits);
-        else
+        else if (side_->currentWidget() == device_)
             device_->refresh(digits);
+        else
+            find_->refresh(digits);
     }
+    for (const auto& wire : wires_)
+        if (wire) wire->refresh(digits);
 }
 
 void MainWindow::notice(const QString& sentence) {
@@ -446,8 +473,9 @@ void MainWindow::workOutAgain() {
     }
     QInputDialog dialog(this);
     dialog.setWindowTitle(tr("Work the readings out again"));
-    dialog.setLabelText(tr("From the raw samples, with the corrected chain, as a new version of the run.\n"
-                           "The readings as they are now stay in it. What was corrected, in a few words:"));
+    dialog.setLabelText(
+        tr("From the raw samples, with the corrected chain, as a new version of the run.\n"
+           "The readings as they are now stay in it. What was corrected, in a few words:"));
     dialog.setTextValue(tr("Corrected: %1").arg(names.join(", ")));
     dialog.setOkButtonText(tr("Work them out"));
     if (dialog.exec() != QDialog::Accepted) return;
@@ -533,6 +561,32 @@ void MainWindow::openDevice(const QString& device) {
     side_->setCurrentWidget(device_);
     side_->show();
     device_->open(device);
+}
+
+void MainWindow::openFind() {
+    side_->setCurrentWidget(find_);
+    side_->show();
+}
+
+WireView* MainWindow::openWire(const QString& device) {
+    wires_.removeIf([](const auto& wire) { return !wire || !wire->isVisible(); });
+    for (const auto& wire : wires_) {
+        if (wire->device() != device) continue;
+        wire->raise();
+        wire->activateWindow();
+        return wire;
+    }
+    auto* wire = new WireView(session_, device, this);
+    connect(wire, &WireView::saveAsked, this, [this, wire](const std::vector<WireMessagePtr>& messages) {
+        QString path = QFileDialog::getSaveFileName(wire, tr("Save what passed on the wire"), session_.runFolder(),
+                                                    tr("Wire captures (*.wire)"));
+        if (path.isEmpty()) return;
+        if (QFileInfo(path).suffix().isEmpty()) path += ".wire";
+        watch(new BackgroundJob(captureWork(messages, path), this), tr("Saving… %1 %"), tr("Stop"));
+    });
+    wires_ << wire;
+    wire->show();
+    return wire;
 }
 
 void MainWindow::closeSide() {

@@ -3,6 +3,7 @@
 #include <QElapsedTimer>
 #include <QMainWindow>
 #include <QMenu>
+#include <QPointer>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QTimer>
@@ -10,11 +11,13 @@
 #include "app/action_list.h"
 #include "app/chain_drawer.h"
 #include "app/device_panel.h"
+#include "app/find_panel.h"
 #include "app/page_view.h"
 #include "app/ribbon.h"
 #include "app/session.h"
 #include "app/signal_list.h"
 #include "app/status_line.h"
+#include "app/wire_view.h"
 
 namespace cruscotto {
 
@@ -35,6 +38,7 @@ public:
     [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
     [[nodiscard]] StatusLine& status() { return *status_; }
     [[nodiscard]] ActionList& actionList() { return *actionList_; }
+    [[nodiscard]] FindPanel& findPanel() { return *find_; }
     [[nodiscard]] QString noticeText() const { return notice_->text(); }
     [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
     /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
@@ -42,6 +46,9 @@ public:
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
     void openDevice(const QString& device);
+    void openFind();
+    /// The window with what passes on the device's link; the one that is open already, where there is one.
+    WireView* openWire(const QString& device);
     void showActions();
     void setNight(bool night);
     /// Nobody is asked about unsaved changes; for pictures, tests and signals from outside.
@@ -85,6 +92,8 @@ private:
     QStackedWidget* side_;
     ChainDrawer* drawer_;
     DevicePanel* device_;
+    FindPanel* find_;
+    QList<QPointer<WireView>> wires_;
     Ribbon* ribbon_;
     ActionList* actionList_;
     QTimer clock_;

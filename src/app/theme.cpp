@@ -92,6 +92,8 @@ QSlider::sub-page:horizontal { height: 2px; background: %3; }
 QSlider::handle:horizontal { width: 8px; height: 18px; margin: -8px 0; border-radius: 2px; background: %3; }
 QSlider::handle:horizontal:focus, QSlider::handle:horizontal:hover { background: %7; }
 QSlider::handle:horizontal:disabled, QSlider::sub-page:horizontal:disabled { background: %4; }
+QProgressBar { background: %6; border: none; border-radius: 2px; max-height: 4px; }
+QProgressBar::chunk { background: %3; border-radius: 2px; }
 QCheckBox { spacing: 8px; }
 QDialogButtonBox { dialogbuttonbox-buttons-have-icons: 0; }
 QCheckBox::indicator { width: 14px; height: 14px; border: 1px solid %4; border-radius: 3px; background: %1; }

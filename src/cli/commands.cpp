@@ -443,7 +443,7 @@ int beehive(const StandInOptions& options) {
     o.linesPerSecond = options.linesPerSecond;
     o.seed = options.seed;
     o.link = options.link;
-    o.nonsense = options.nonsense;
+    o.baud = options.baud;
     auto hive = Beehive::open(o);
     if (!hive) return complain(hive.error().english(), failed);
     say(options.link.empty() ? hive.value()->path() : options.link);

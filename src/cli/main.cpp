@@ -145,7 +145,9 @@ int main(int argc, char** argv) {
     beehiveCommand->add_option("--rate", beehive.linesPerSecond, "lines a second")->check(CLI::Range(0.01, 1000.0));
     beehiveCommand->add_option("--seed", beehive.seed);
     beehiveCommand->add_option("--link", beehive.link, "make a symbolic link to the port under this name");
-    beehiveCommand->add_flag("--nonsense", beehive.nonsense, "send what a wrong speed looks like");
+    beehiveCommand
+        ->add_option("--baud", beehive.baud, "speak at this speed only: listeners at another one hear nonsense")
+        ->check(CLI::Range(50, 4'000'000));
 
     try {
         app.parse(argc, argv);

@@ -10,6 +10,7 @@
 #include "core/bench.h"
 #include "core/block.h"
 #include "core/result.h"
+#include "devices/wire.h"
 
 namespace cruscotto {
 
@@ -44,6 +45,17 @@ struct DeviceStatus {
     std::uint64_t lines = 0;
     std::uint64_t rejected = 0;
     std::vector<Rejected> lastRejected;  ///< newest last, at most 20
+    /// How much of what the link can carry has been used over the last seconds, 0 to 1 (above: it is asked for more
+    /// than it can carry); empty where the link has no limit that is known.
+    std::optional<double> linkShare{};
+    Text linkAdvice{};  ///< what that means for the rate; empty: nothing to say
+    /// Changes of the settings that would help now, for a button each.
+    struct Suggestion {
+        Text label;
+        std::string key, value;  ///< of a setting
+        bool operator==(const Suggestion&) const = default;
+    };
+    std::vector<Suggestion> suggestions{};
 };
 
 /// Where a device hands over what it measures. May be called from the device's thread only.
@@ -65,6 +77,8 @@ struct DeviceContext {
     Pace pace = Pace::realTime;
     /// Deliver exactly what lies before this instant and then stop by itself (for devices that make their own time).
     std::optional<Instant> until;
+    /// What passes on the link is told here while it is open. Never null where an engine runs the device.
+    std::shared_ptr<WireTap> wire{};
 };
 
 /// What a bench asks of one terminal.
@@ -110,6 +124,8 @@ struct DeviceKind {
     Text title;
     /// It makes its own time, and can be run as fast as possible.
     bool simulated = false;
+    /// Its driver tells what passes on its link.
+    bool hasWire = false;
     std::vector<SettingInfo> settings;
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;

@@ -206,6 +206,10 @@ std::vector<SeenTerminal> Engine::seenTerminals() const {
     return state_->seen;
 }
 
+std::shared_ptr<WireTap> Engine::wire(const std::string& device) const {
+    return state_->wire(device);
+}
+
 std::uint64_t Engine::lostSamples() const {
     return state_->lost.load(std::memory_order_relaxed);
 }

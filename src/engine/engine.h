@@ -89,6 +89,8 @@ public:
 
     [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
     [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
+    /// What passes on a device's link, for the wire view. Stays the same when the device is made anew.
+    [[nodiscard]] std::shared_ptr<WireTap> wire(const std::string& device) const;
     /// Blocks that the engine could not take in time, in samples over all channels.
     [[nodiscard]] std::uint64_t lostSamples() const;
 

@@ -66,10 +66,17 @@ void Engine::State::drive(const SignalSpec& spec, double value) {
     emitOutput(spec, value);
 }
 
+std::shared_ptr<WireTap> Engine::State::wire(const std::string& device) {
+    const std::lock_guard lock(mutex);
+    std::shared_ptr<WireTap>& tap = taps[device];
+    if (!tap) tap = std::make_shared<WireTap>();
+    return tap;
+}
+
 void Engine::State::launch(const DeviceSpec& spec) {
     auto running = std::make_unique<Running>(*this, spec);
-    const DeviceContext context{spec.id, options.pace,
-                                options.until ? std::optional(Instant{options.until->ns}) : std::nullopt};
+    const DeviceContext context{
+        spec.id, options.pace, options.until ? std::optional(Instant{options.until->ns}) : std::nullopt, wire(spec.id)};
     const auto requests = requestsFor(bench, spec.id);
     if (options.makeDevice) {
         running->device = options.makeDevice(spec, context, requests);

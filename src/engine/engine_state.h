@@ -72,7 +72,7 @@ struct Engine::State {
     bool makingRun = false;
     std::optional<ShotGate> gate;  // where only shots are recorded
     int shotsNoted = 0;
-    double measuredExact = 0;  // bytes; `measured` is its whole part
+    double measuredExact = 0;                 // bytes; `measured` is its whole part
     std::map<std::string, KeepSpec> keeping;  // of the recording that is going on, by signal
     Readings readings;                        // of the column that is being worked on
     std::vector<FinishedBucket> finished;     // of the same
@@ -102,6 +102,7 @@ struct Engine::State {
     // guarded by mutex
     mutable std::mutex mutex;
     std::map<std::string, DeviceStatus> statuses;
+    std::map<std::string, std::shared_ptr<WireTap>> taps;  // by device, kept while the engine lives
     std::map<std::string, double> outputs;
     std::vector<SeenTerminal> seen;
     std::vector<Mark> marks;
@@ -190,6 +191,8 @@ struct Engine::State {
     // ---- devices and outputs, any thread
 
     void note(const std::string& device, DeviceStatus status);
+    /// Made when it is first asked for.
+    std::shared_ptr<WireTap> wire(const std::string& device);
 
     /// Engine thread, or with the engine thread gone.
     void safeOutputs(const std::string& device);

@@ -156,7 +156,7 @@ TEST(SerialSettings, AreCheckedWithASentence) {
     EXPECT_TRUE(
         serialLineSettings(R"({"port":"/dev/ttyS0","baud":250000,"data-bits":7,"parity":"even","stop-bits":2})").ok());
     for (const auto& [json, says] :
-         {std::pair(R"({})", "\"port\" is missing"), std::pair(R"({"port":"x","baud":0})", "\"baud\""),
+         {std::pair(R"({})", "\"port\" is missing"), std::pair(R"({"port":"x","baud":-1})", "\"baud\""),
           std::pair(R"({"port":"x","baud":9600.5})", "\"baud\""),
           std::pair(R"({"port":"x","data-bits":9})", "\"data-bits\""),
           std::pair(R"({"port":"x","parity":"mark"})", "\"parity\""),

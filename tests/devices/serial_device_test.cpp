@@ -25,7 +25,7 @@ using test::eventually;
 class Listener : public DeviceSink {
 public:
     explicit Listener(const json& settings)
-        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}}, jsonText(settings), {})) {
+        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}, wire}, jsonText(settings), {})) {
         EXPECT_TRUE(deviceKind("serial-line-board")->check(jsonText(settings)).ok());
         thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
     }
@@ -71,6 +71,7 @@ public:
     bool reaches(LinkState state) {
         return eventually([&] { return status().state == state; });
     }
+    const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
 
 private:
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
@@ -230,7 +231,7 @@ TEST(SerialBoard, WithoutPermissionItSaysTheCommandThatMendsIt) {
 
 TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
     BeehiveOptions options;
-    options.nonsense = true;
+    options.baud = 57600;
     const auto hive = openHive(options);
     Listener listener(settingsFor(*hive, {{"baud", 9600}}));
     meet(*hive);
@@ -239,6 +240,9 @@ TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
         return listener.status().state == LinkState::nonsense;
     }));
     EXPECT_NE(listener.status().sentence.english().find("make no sense at 9600 baud"), std::string::npos);
+    ASSERT_EQ(listener.status().suggestions.size(), 1U);
+    EXPECT_EQ(listener.status().suggestions[0].key, "baud");
+    EXPECT_EQ(listener.status().suggestions[0].value, "0");
 
     const auto other = openHive();
     Listener strict(settingsFor(*other, {{"field-count", 7}}));
@@ -249,6 +253,104 @@ TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
     }));
     EXPECT_NE(strict.status().sentence.english().find("none fits: 4 fields instead of 7"), std::string::npos)
         << strict.status().sentence.english();
+}
+
+TEST(SerialBoard, TheSpeedIsFoundByListening) {
+    BeehiveOptions options;
+    options.baud = 57600;
+    options.linesPerSecond = 100;
+    const auto hive = openHive(options);
+    std::atomic<bool> stop = false;
+    std::jthread board([&] { hive->run(stop); });
+    Listener listener(settingsFor(*hive, {{"baud", 0}}));
+    EXPECT_TRUE(listener.reaches(LinkState::live));
+    stop = true;
+    const DeviceStatus status = listener.status();
+    EXPECT_NE(status.sentence.english().find("The speed was found: lines arrive on"), std::string::npos);
+    EXPECT_NE(status.sentence.english().find("at 57600 baud"), std::string::npos) << status.sentence.english();
+    ASSERT_EQ(status.suggestions.size(), 1U);
+    EXPECT_EQ(status.suggestions[0].label.english(), "Stay at 57600 baud");
+    EXPECT_EQ(status.suggestions[0].value, "57600");
+}
+
+TEST(SerialBoard, NothingIsSentWhileTheSpeedIsLookedFor) {
+    const auto hive = openHive();
+    {
+        Listener listener(settingsFor(*hive, {{"baud", 0}}));
+        meet(*hive);
+        ASSERT_TRUE(
+            eventually([&] { return listener.status().sentence.english().find("2 of 14") != std::string::npos; }));
+        EXPECT_NE(listener.status().sentence.english().find("Nothing is sent."), std::string::npos);
+    }
+    EXPECT_EQ(hive->received(), "");
+}
+
+TEST(SerialBoard, APortThatAnotherHasIsBusyAndTheHolderIsNamed) {
+    const auto hive = openHive();
+    int ready[2];
+    ASSERT_EQ(pipe(ready), 0);
+    const pid_t other = fork();
+    if (other == 0) {
+        SerialPort port;
+        SerialSettings s;
+        s.port = hive->path();
+        if (port.open(s) || write(ready[1], "x", 1) != 1) _exit(1);
+        pause();
+        _exit(0);
+    }
+    char c = 0;
+    ASSERT_EQ(read(ready[0], &c, 1), 1);
+    Listener listener(settingsFor(*hive));
+    ASSERT_TRUE(listener.reaches(LinkState::busy));
+    EXPECT_NE(
+        listener.status().sentence.english().find("(" + std::to_string(other) + ") has " + hive->path() + " open"),
+        std::string::npos)
+        << listener.status().sentence.english();
+    kill(other, SIGKILL);
+    waitpid(other, nullptr, 0);
+    close(ready[0]);
+    close(ready[1]);
+    ASSERT_TRUE(eventually([&] {
+        hive->send("1 2\n");
+        return listener.status().state == LinkState::live;
+    })) << "it goes on by itself";
+}
+
+TEST(SerialBoard, WhoeverLooksAtTheWireSeesEachByteWithItsMeaning) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive, {{"lines", "labelled"}}));
+    meet(*hive);
+    ASSERT_TRUE(hive->send("T=1\n"));
+    ASSERT_TRUE(eventually([&] { return listener.count("T") == 1; }));
+    EXPECT_TRUE(listener.wire->since(0).empty()) << "nobody looks yet";
+    listener.wire->open();
+    ASSERT_TRUE(hive->send("weight 31.42 T=34.8\r\nbooting\nend"));
+    ASSERT_TRUE(eventually([&] { return listener.wire->since(0).size() == 3; }));
+    const auto seen = listener.wire->since(0);
+    EXPECT_EQ(seen[0]->bytes, "weight 31.42 T=34.8\r\n");
+    EXPECT_EQ(seen[0]->way, WireMessage::Way::received);
+    EXPECT_EQ(seen[1]->bytes, "booting\n");
+    EXPECT_FALSE(seen[1]->problem.empty());
+    EXPECT_EQ(seen[2]->bytes, "end") << "nothing came behind it";
+    EXPECT_LE(seen[0]->at, seen[1]->at);
+    ASSERT_TRUE(hive->send("\nweight 31.42 T=34.8\r\n"));
+    ASSERT_TRUE(eventually([&] { return listener.wire->since(0).size() == 5; }));
+    const auto whole = listener.wire->since(0).back();
+    EXPECT_TRUE(whole->problem.empty()) << whole->problem.english();
+    const std::vector<WireField> fields{{7, 5, "weight", 31.42}, {15, 4, "T", 34.8}};
+    EXPECT_EQ(whole->fields, fields);
+}
+
+TEST(SerialBoard, HowMuchOfTheLineIsUsedIsTold) {
+    const auto hive = openHive();
+    Listener listener(settingsFor(*hive, {{"baud", 1200}}));
+    meet(*hive);
+    // 1200 baud carry 120 bytes a second; a pty carries any number.
+    ASSERT_TRUE(eventually([&] {
+        hive->send("31.42 34.8 61 1207\n");
+        return listener.status().linkShare.value_or(0) > 0.95 && !listener.status().linkAdvice.empty();
+    }));
+    EXPECT_NE(listener.status().linkAdvice.english().find("The line is full"), std::string::npos);
 }
 
 TEST(SerialBoard, SilenceIsSaidAndEndsByItself) {

@@ -31,6 +31,10 @@ std::vector<std::string_view> pieces(std::string_view line, std::string_view sep
     return out;
 }
 
+std::size_t offset(std::string_view line, std::string_view piece) {
+    return static_cast<std::size_t>(piece.data() - line.data());
+}
+
 Result<void> delimited(const LineFormat& format, std::string_view line, std::vector<FieldValue>& out) {
     const auto found = pieces(line, format.separators);
     if (format.fieldCount && found.size() != format.fieldCount)
@@ -38,7 +42,7 @@ Result<void> delimited(const LineFormat& format, std::string_view line, std::vec
     for (std::size_t i = 0; i < found.size(); ++i) {
         double v = 0;
         if (!number(found[i], v)) return failure(CRUSCOTTO_TEXT("\"{0}\" is not a number"), shownPiece(found[i]));
-        out.push_back({std::to_string(i + 1), v});
+        out.push_back({std::to_string(i + 1), v, offset(line, found[i]), found[i].size()});
     }
     if (out.empty()) return failure(CRUSCOTTO_TEXT("no number in it"));
     return {};
@@ -61,7 +65,7 @@ Result<void> labelled(const LineFormat& format, std::string_view line, std::vect
         for (const FieldValue& seen : out)
             if (seen.terminal == found[i])
                 return failure(CRUSCOTTO_TEXT("the label \"{0}\" comes twice"), shownPiece(found[i]));
-        out.push_back({std::string(found[i]), v});
+        out.push_back({std::string(found[i]), v, offset(line, found[i + 1]), found[i + 1].size()});
     }
     return {};
 }
@@ -90,7 +94,7 @@ Result<void> fixed(const LineFormat& format, std::string_view line, std::vector<
                                                     : piece.substr(first, piece.find_last_not_of(' ') - first + 1);
             if (!number(piece, v)) return failure(CRUSCOTTO_TEXT("\"{0}\" is not a number"), shownPiece(piece));
         }
-        out.push_back({f.name, v});
+        out.push_back({f.name, v, f.start, f.width});
     }
     return {};
 }
@@ -117,6 +121,7 @@ Result<void> parseLine(const LineFormat& format, std::string_view line, std::vec
             break;
     }
     if (!done) out.clear();
+    for (FieldValue& field : out) field.start += format.header.size();
     return done;
 }
 

@@ -33,7 +33,8 @@ struct LineFormat {
 struct FieldValue {
     std::string terminal;
     double value = 0;
-    bool operator==(const FieldValue&) const = default;
+    std::size_t start = 0, length = 0;  ///< where in the line it stands
+    bool operator==(const FieldValue& other) const { return terminal == other.terminal && value == other.value; }
 };
 
 /// Reads one line without its line end. Fills `out`, or returns why the line does not fit. Never throws; costs time in

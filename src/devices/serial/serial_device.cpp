@@ -1,4 +1,5 @@
 #include "devices/serial/serial_device.h"
+
 #include "core/json_text.h"
 
 #include <algorithm>
@@ -6,6 +7,9 @@
 #include <map>
 #include <mutex>
 #include <nlohmann/json.hpp>
+
+#include "devices/serial/serial_load.h"
+#include "devices/serial/speed_search.h"
 
 namespace cruscotto {
 
@@ -15,6 +19,7 @@ constexpr std::size_t mostTerminals = 256;  // a board that makes up labels must
 constexpr Duration retryEvery = milliseconds(500);
 constexpr Duration pollEvery = milliseconds(100);
 constexpr Duration reportEvery = milliseconds(250);
+constexpr Duration listenToSpeed = milliseconds(1500);
 
 /// What has come over the line lately, to tell a wrong speed from a wrong format.
 struct LineHealth {
@@ -31,19 +36,25 @@ struct LineHealth {
 class SerialLineBoard : public Device {
 public:
     SerialLineBoard(DeviceContext context, SerialLineSettings settings)
-        : context_(std::move(context)), settings_(std::move(settings)) {}
+        : context_(std::move(context)), settings_(std::move(settings)), line_(settings_.line), load_(line_) {}
 
     void run(DeviceSink& sink, std::stop_token stop) override {
         SerialPort port;
         std::optional<Instant> lostSince;
         while (!stop.stop_requested()) {
-            if (auto refused = port.open(settings_.line)) {
+            if (line_.baud == 0 && !findSpeed(sink, stop)) {
+                pause(stop);
+                continue;
+            }
+            if (auto refused = port.open(line_)) {
                 setState(sink, refused->state, refused->sentence);
                 pause(stop);
                 continue;
             }
             splitter_.reset();
+            wire_.reset();
             health_ = {};
+            load_ = SerialLoad(line_);
             if (!listen(sink, stop, port, lostSince)) continue;
         }
         setState(sink, LinkState::stopped, text(CRUSCOTTO_TEXT("Stopped.")));
@@ -66,19 +77,95 @@ private:
         sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retryEvery.ns), [] { return false; });
     }
 
-    void setState(DeviceSink& sink, LinkState state, Text sentence) {
-        if (state == status_.state && sentence == status_.sentence) return;
+    void setState(DeviceSink& sink, LinkState state, Text sentence,
+                  std::vector<DeviceStatus::Suggestion> suggestions = {}) {
+        if (state == status_.state && sentence == status_.sentence && suggestions == status_.suggestions) return;
         status_.state = state;
         status_.sentence = std::move(sentence);
+        status_.suggestions = std::move(suggestions);
         sink.report(status_);
+    }
+
+    static DeviceStatus::Suggestion lookForSpeed() {
+        return {CRUSCOTTO_TEXT("Find the speed by listening"), "baud", "0"};
+    }
+
+    /// True where one was found; else the state says why not.
+    bool findSpeed(DeviceSink& sink, const std::stop_token& stop) {
+        const SpeedFound found = cruscotto::findSpeed(
+            settings_.line, settings_.format, listenToSpeed, stop,
+            [&](unsigned baud, std::size_t tried, std::size_t all) {
+                setState(sink, LinkState::starting,
+                         text(CRUSCOTTO_TEXT("Listening on {0} at {1} baud, {2} of {3}, to find the board's speed. "
+                                             "Nothing is sent."),
+                              settings_.line.port, baud, tried + 1, all));
+            });
+        if (found.stopped) return false;
+        if (found.baud) {
+            line_.baud = *found.baud;
+            return true;
+        }
+        if (found.refused)
+            setState(sink, found.refused->state, found.refused->sentence);
+        else if (!found.anything)
+            setState(
+                sink, LinkState::silent,
+                text(CRUSCOTTO_TEXT("Nothing arrives on {0} at any usual speed. Is the board powered, and does its "
+                                    "program run?"),
+                     settings_.line.port));
+        else
+            setState(
+                sink, LinkState::nonsense,
+                text(CRUSCOTTO_TEXT("At no usual speed does what arrives on {0} look like lines of text. The board "
+                                    "may send bytes instead of text, or at an unusual speed."),
+                     settings_.line.port));
+        return false;
+    }
+
+    /// The sentence of a link that works; with a speed that was found, the offer to stay with it.
+    void setLive(DeviceSink& sink) {
+        if (settings_.line.baud != 0)
+            return setState(sink, LinkState::live,
+                            text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), line_.port, line_.baud));
+        setState(sink, LinkState::live,
+                 text(CRUSCOTTO_TEXT("The speed was found: lines arrive on {0} at {1} baud and fit."), line_.port,
+                      line_.baud),
+                 {{text(CRUSCOTTO_TEXT("Stay at {0} baud"), line_.baud), "baud", std::to_string(line_.baud)}});
+    }
+
+    [[nodiscard]] double byteNs() const { return 1e9 * line_.bitsPerByte() / line_.baud; }
+
+    /// What arrived, for whoever looks at the wire. Empty bytes: nothing came for a while.
+    void tell(std::string_view bytes, Instant now) {
+        if (!context_.wire || !context_.wire->isOpen()) return wire_.reset();
+        std::vector<WireLines::Piece> pieces;
+        if (bytes.empty())
+            wire_.pause(pieces);
+        else
+            wire_.feed(bytes, now, byteNs(), pieces);
+        for (WireLines::Piece& piece : pieces) {
+            WireMessage message;
+            message.at = piece.at;
+            std::vector<FieldValue> fields;
+            const std::string_view line = std::string_view(piece.bytes).substr(0, piece.bytes.find_first_of("\r\n"));
+            if (!piece.whole)
+                message.problem = text(CRUSCOTTO_TEXT("no whole line"));
+            else if (line.empty())
+                message.problem = {};
+            else if (auto parsed = parseLine(settings_.format, line, fields); !parsed)
+                message.problem = parsed.error().message;
+            for (FieldValue& f : fields) message.fields.push_back({f.start, f.length, std::move(f.terminal), f.value});
+            message.bytes = std::move(piece.bytes);
+            context_.wire->add(std::move(message));
+        }
     }
 
     /// Reads until the port is lost (false) or the device is stopped (true).
     bool listen(DeviceSink& sink, std::stop_token& stop, SerialPort& port, std::optional<Instant>& lostSince) {
         Instant lastByte = sink.now(), lastGood = lastByte, lastReport = lastByte;
-        setState(sink, LinkState::starting,
-                 text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), settings_.line.port,
-                      settings_.line.baud));
+        setState(
+            sink, LinkState::starting,
+            text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), line_.port, line_.baud));
         std::string bytes;
         while (!stop.stop_requested()) {
             bytes.clear();
@@ -99,18 +186,24 @@ private:
                 lastByte = now;
                 status_.bytes += bytes.size();
                 health_.feed(bytes);
+                load_.add(bytes.size(), now);
+                tell(bytes, now);
                 if (decode(bytes, now, lostSince)) {
                     lastGood = now;
                     health_ = {};
                     deliver(sink);
-                    setState(sink, LinkState::live,
-                             text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), settings_.line.port,
-                                  settings_.line.baud));
+                    setLive(sink);
                 }
+            } else {
+                tell({}, now);
             }
             judge(sink, now, lastByte, lastGood);
             if (now - lastReport >= reportEvery) {
                 lastReport = now;
+                status_.linkShare = load_.share(now);
+                status_.linkAdvice = status_.linkShare && status_.state == LinkState::live
+                                         ? speedAdvice(line_.baud, *status_.linkShare)
+                                         : Text{};
                 sink.report(status_);
             }
         }
@@ -125,9 +218,10 @@ private:
                           settings_.line.port, settings_.silenceSeconds));
         } else if (health_.wrongSpeed()) {
             setState(sink, LinkState::nonsense,
-                     text(CRUSCOTTO_TEXT("Bytes arrive on {0} but make no sense at {1} baud. Choose the speed that the "
-                                         "board's program uses; 9600 and 115200 are the usual ones."),
-                          settings_.line.port, settings_.line.baud));
+                     text(CRUSCOTTO_TEXT("Bytes arrive on {0} but make no sense at {1} baud: it looks like a different "
+                                         "speed. Choose the one in the board's program, or let it be found."),
+                          line_.port, line_.baud),
+                     {lookForSpeed()});
         } else if (now - lastGood > seconds(1) && health_.bytesSinceGood >= 8 && !status_.lastRejected.empty()) {
             setState(sink, LinkState::nonsense,
                      text(CRUSCOTTO_TEXT("Lines arrive on {0} but none fits: {1}. Check the line format."),
@@ -147,7 +241,6 @@ private:
         splitter_.feed(bytes, lines);
         std::vector<FieldValue> fields;
         bool any = false;
-        const double byteNs = 1e9 * settings_.line.bitsPerByte() / settings_.line.baud;
         for (const LineSplitter::Line& line : lines) {
             ++status_.lines;
             if (line.tooLong) {
@@ -159,7 +252,7 @@ private:
                 continue;
             }
             // The line ended as long ago as what came behind it took on the wire; never before the one before it.
-            Instant at{now.ns - static_cast<std::int64_t>(byteNs * static_cast<double>(line.bytesBehind))};
+            Instant at{now.ns - static_cast<std::int64_t>(byteNs() * static_cast<double>(line.bytesBehind))};
             if (lastLine_ && at <= *lastLine_) at = *lastLine_ + nanoseconds(1);
             if (lostSince) {
                 const Gap gap{*lostSince, at, 0, settings_.line.port + " was away."};
@@ -208,7 +301,10 @@ private:
     std::mutex sleepMutex_;
     std::condition_variable_any sleeper_;
     // the run thread's own
+    SerialSettings line_;  // as it is open, with the speed that was found
+    SerialLoad load_;
     LineSplitter splitter_;
+    WireLines wire_;
     LineHealth health_;
     DeviceStatus status_;
     std::map<std::string, Terminal> terminals_;
@@ -249,8 +345,8 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     if (out.line.port.empty())
         return failure("\"port\" is missing: say which port the board is on, as in /dev/ttyACM0.");
     const double baud = number("baud", 115200);
-    if (!(baud >= 1 && baud <= 20e6) || baud != std::floor(baud))
-        return failure("\"baud\" must be a whole number from 1 to 20000000.");
+    if (!(baud >= 0 && baud <= 20e6) || baud != std::floor(baud))
+        return failure("\"baud\" must be a whole number from 1 to 20000000, or 0 to find the speed by listening.");
     out.line.baud = static_cast<unsigned>(baud);
     const double bits = number("data-bits", 8);
     if (bits != 5 && bits != 6 && bits != 7 && bits != 8) return failure("\"data-bits\" must be 5, 6, 7 or 8.");
@@ -311,6 +407,7 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
 DeviceKind serialLineKind() {
     DeviceKind kind;
     kind.key = "serial-line-board";
+    kind.hasWire = true;
     kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints readings");
     using Type = SettingInfo::Type;
     kind.settings = {
@@ -325,7 +422,7 @@ DeviceKind serialLineKind() {
          Type::number,
          {"9600", "19200", "38400", "57600", "115200", "230400", "1000000"},
          "115200",
-         CRUSCOTTO_TEXT("Any number; it must be the one in the board's program.")},
+         CRUSCOTTO_TEXT("Any number; it must be the one in the board's program. 0 finds it by listening.")},
         {"data-bits", CRUSCOTTO_TEXT("Data bits"), Type::number, {"5", "6", "7", "8"}, "8", {}},
         {"parity", CRUSCOTTO_TEXT("Parity"), Type::choice, {"none", "odd", "even"}, "none", {}},
         {"stop-bits", CRUSCOTTO_TEXT("Stop bits"), Type::number, {"1", "2"}, "1", {}},

@@ -11,7 +11,7 @@ namespace cruscotto {
 DeviceKind serialLineKind();
 
 struct SerialLineSettings {
-    SerialSettings line;
+    SerialSettings line;  ///< baud 0: to be found by listening
     LineFormat format;
     double silenceSeconds = 3;  ///< this long without a byte: silent
 };

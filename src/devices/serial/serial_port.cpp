@@ -3,15 +3,16 @@
 
 #include <asm/termbits.h>
 #include <fcntl.h>
-#include <grp.h>
 #include <poll.h>
+#include <sys/file.h>
 #include <sys/ioctl.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <array>
 #include <cerrno>
 #include <cstring>
+
+#include "devices/discovery.h"
 
 namespace cruscotto {
 
@@ -22,19 +23,17 @@ SerialPort::Failure refused(const std::string& port, int error) {
         return {
             LinkState::absent,
             text(CRUSCOTTO_TEXT("There is no port {0}. Plug the board in; its readings begin by themselves."), port)};
-    if (error == EACCES || error == EPERM) {
-        struct stat found {};
-        std::string owner = "dialout";
-        if (::stat(port.c_str(), &found) == 0)
-            if (const group* g = getgrgid(found.st_gid); g && g->gr_gid != 0) owner = g->gr_name;
-        return {LinkState::noPermission,
-                text(CRUSCOTTO_TEXT("You may not open {0}. Run: sudo usermod -aG {1} $USER  and log in again."), port,
-                     owner)};
-    }
-    if (error == EBUSY)
+    if (error == EACCES || error == EPERM) return {LinkState::noPermission, permissionSentence(port)};
+    if (error == EBUSY) {
+        const std::string holder = holderOf(port);
         return {LinkState::busy,
-                text(CRUSCOTTO_TEXT("Another program has {0} open. Close it there; the readings begin by themselves."),
-                     port)};
+                holder.empty()
+                    ? text(CRUSCOTTO_TEXT("Another program has {0} open. Close it there; the readings begin by "
+                                          "themselves."),
+                           port)
+                    : text(CRUSCOTTO_TEXT("{1} has {0} open. Close it there; the readings begin by themselves."), port,
+                           holder)};
+    }
     return {LinkState::failed, text(CRUSCOTTO_TEXT("{0} does not open: {1}."), port, std::strerror(error))};
 }
 
@@ -42,8 +41,21 @@ SerialPort::Failure refused(const std::string& port, int error) {
 
 std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
     close();
+    if (s.port.ends_with(".wire")) {
+        auto opened = CapturePlayback::open(s.port);
+        if (!opened)
+            return Failure{access(s.port.c_str(), F_OK) == 0 ? LinkState::failed : LinkState::absent,
+                           opened.error().message};
+        playback_ = std::move(opened.value());
+        return std::nullopt;
+    }
     const int fd = ::open(s.port.c_str(), O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
     if (fd < 0) return refused(s.port, errno);
+    // Two programs that read one port take each other's bytes: it is claimed in both ways that are in use.
+    if (flock(fd, LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK) {
+        ::close(fd);
+        return refused(s.port, EBUSY);
+    }
     termios2 t{};
     if (ioctl(fd, TCGETS2, &t) != 0) {
         ::close(fd);
@@ -66,17 +78,23 @@ std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
                        text(CRUSCOTTO_TEXT("{0} does not take {1} baud ({2}). Choose another speed."), s.port, s.baud,
                             std::strerror(error))};
     }
+    ioctl(fd, TIOCEXCL);
     ioctl(fd, TCFLSH, TCIFLUSH);  // what came before nobody was listening to
     fd_ = fd;
     return std::nullopt;
 }
 
 void SerialPort::close() {
-    if (fd_ >= 0) ::close(fd_);
+    playback_.reset();
+    if (fd_ >= 0) {
+        ioctl(fd_, TIOCNXCL);
+        ::close(fd_);
+    }
     fd_ = -1;
 }
 
 SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
+    if (playback_) return playback_->read(wait, out) ? Got::bytes : Got::nothing;
     pollfd p{fd_, POLLIN, 0};
     const int ready = ::poll(&p, 1, static_cast<int>(wait.ns / 1'000'000));
     if (ready < 0) return errno == EINTR ? Got::nothing : Got::lost;

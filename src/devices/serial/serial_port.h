@@ -5,6 +5,7 @@
 
 #include "core/result.h"
 #include "devices/device.h"
+#include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
 
@@ -18,7 +19,8 @@ struct SerialSettings {
     [[nodiscard]] int bitsPerByte() const { return 1 + dataBits + (parity == Parity::none ? 0 : 1) + stopBits; }
 };
 
-/// An open serial port or pty, raw. Confined to one thread.
+/// An open serial port or pty, raw; or, where the port is a file that ends in .wire, what was saved in it. Confined to
+/// one thread.
 class SerialPort {
 public:
     struct Failure {
@@ -33,7 +35,7 @@ public:
     /// Nothing on success.
     std::optional<Failure> open(const SerialSettings& settings);
     void close();
-    [[nodiscard]] bool isOpen() const { return fd_ >= 0; }
+    [[nodiscard]] bool isOpen() const { return fd_ >= 0 || playback_; }
 
     enum class Got { bytes, nothing, lost };
     /// Waits for bytes, at most `wait`; appends what is there (at most 64 KiB) to `out`.
@@ -41,6 +43,7 @@ public:
 
 private:
     int fd_ = -1;
+    std::unique_ptr<CapturePlayback> playback_;
 };
 
 }  // namespace cruscotto

@@ -15,6 +15,7 @@
 #include <thread>
 
 #include "core/sim/pump_bench.h"
+#include "standins/line_speed.h"
 
 namespace cruscotto {
 
@@ -81,11 +82,16 @@ bool Beehive::send(const std::string& bytes) {
     return ::write(master_, bytes.data(), bytes.size()) == static_cast<ssize_t>(bytes.size());
 }
 
+std::string Beehive::received() {
+    std::array<char, 4096> bytes;
+    const ssize_t n = ::read(master_, bytes.data(), bytes.size());
+    return n > 0 ? std::string(bytes.data(), static_cast<std::size_t>(n)) : "";
+}
+
 bool Beehive::sendLine() {
-    std::string bytes = line(options_, number_++) + "\r\n";
-    if (options_.nonsense)  // a listener at half the speed sees each pair of bits as one
-        for (char& c : bytes) c = static_cast<char>(static_cast<unsigned char>(c) * 37 + 129);
-    return send(bytes);
+    const std::string bytes = line(options_, number_++) + "\r\n";
+    const unsigned theirs = options_.baud == 0 ? 0 : listenersSpeed(master_);
+    return send(theirs == 0 || theirs == options_.baud ? bytes : heardAt(bytes, options_.baud, theirs));
 }
 
 void Beehive::run(const std::atomic<bool>& stop) {

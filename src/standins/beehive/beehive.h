@@ -20,8 +20,8 @@ struct BeehiveOptions {
     Format format = Format::delimited;
     double linesPerSecond = 5;
     std::uint64_t seed = 1;
-    std::string link;       ///< a symbolic link to make to the pty; none where empty
-    bool nonsense = false;  ///< sends what a listener at the wrong speed sees
+    std::string link;   ///< a symbolic link to make to the pty; none where empty
+    unsigned baud = 0;  ///< a listener at another speed hears nonsense; 0: it is heard at any speed
 };
 
 /// An open pty with the board behind it. Lines are sent only while somebody has the pty open, as a real line would lose
@@ -40,6 +40,8 @@ public:
     bool sendLine();
     /// Sends bytes as they are. False if nobody listens.
     bool send(const std::string& bytes);
+    /// What has been sent to the board and not been asked for yet.
+    std::string received();
     /// The next line without its line end: pure, for tests.
     static std::string line(const BeehiveOptions& options, std::uint64_t number);
 

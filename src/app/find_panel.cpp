@@ -1,0 +1,207 @@
+#include "app/find_panel.h"
+
+#include <QFileDialog>
+#include <QFileInfo>
+#include <QPushButton>
+#include <QToolButton>
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "app/device_panel.h"
+#include "app/theme.h"
+#include "app/words.h"
+#include "core/json_text.h"
+
+namespace cruscotto {
+
+namespace {
+
+QLabel* label(const QString& text, const char* style, QVBoxLayout* column) {
+    auto* l = new QLabel(text);
+    l->setTextFormat(Qt::PlainText);
+    l->setObjectName(style);
+    l->setWordWrap(true);
+    column->addWidget(l);
+    return l;
+}
+
+/// Two names of one port.
+bool samePort(const std::string& a, const std::string& b) {
+    std::error_code ec;
+    return a == b || std::filesystem::equivalent(a, b, ec);
+}
+
+}  // namespace
+
+FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
+    setObjectName("panel");
+    setAccessibleName(tr("Add a device"));
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFrameShape(QFrame::NoFrame);
+    auto* content = new QWidget;
+    content->setObjectName("panel");
+    column_ = new QVBoxLayout(content);
+    column_->setContentsMargins(16, 12, 16, 16);
+    column_->setSpacing(4);
+    auto* head = new QHBoxLayout;
+    auto* title = new QLabel(tr("Add a device"));
+    title->setStyleSheet("font-size: 17px; font-weight: 600;");
+    auto* close = new QToolButton;
+    close->setObjectName("quiet");
+    close->setText(QStringLiteral("✕"));
+    close->setAccessibleName(tr("Close"));
+    connect(close, &QToolButton::clicked, this, &FindPanel::closeAsked);
+    head->addWidget(title, 1);
+    head->addWidget(close);
+    column_->addLayout(head);
+    list_ = new QWidget;
+    column_->addWidget(list_);
+    column_->addSpacing(12);
+    label(tr("Without hardware, or by hand"), "caption", column_);
+    for (const DeviceKind& kind : deviceKinds()) {
+        auto* add = new QPushButton(shown(kind.title));
+        add->setStyleSheet("text-align: left;");
+        connect(add, &QPushButton::clicked, this, [this, &kind] { addDevice(kind.key, "", ""); });
+        column_->addWidget(add);
+    }
+    auto* replay = new QPushButton(tr("Replay what was saved from a wire…"));
+    replay->setStyleSheet("text-align: left;");
+    connect(replay, &QPushButton::clicked, this, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, tr("Replay what was saved from a wire"),
+                                                          session_.runFolder(), tr("Wire captures (*.wire)"));
+        if (!path.isEmpty())
+            addDevice("serial-line-board", QFileInfo(path).completeBaseName().toStdString(),
+                      jsonText(nlohmann::ordered_json{{"port", path.toStdString()}}));
+    });
+    column_->addWidget(replay);
+    column_->addStretch();
+    setWidget(content);
+}
+
+void FindPanel::showEvent(QShowEvent* event) {
+    scout_ = std::make_unique<PortScout>(root_);
+    rebuild(scout_->state());
+    QScrollArea::showEvent(event);
+}
+
+void FindPanel::hideEvent(QHideEvent* event) {
+    scout_.reset();
+    QScrollArea::hideEvent(event);
+}
+
+void FindPanel::addDevice(const std::string& key, const std::string& name, const std::string& settings) {
+    const DeviceKind* kind = deviceKind(key);
+    std::string id;
+    Bench next = withNewDevice(session_.bench(), *kind, &id);
+    DeviceSpec device = *next.device(id);
+    if (!name.empty()) device.name = name;
+    if (!settings.empty()) device.settings = settings;
+    session_.edit(tr("Add device"), withDevice(next, device));
+    Q_EMIT added(shown(id));
+}
+
+void FindPanel::refresh(bool digits) {
+    if (!digits || !scout_) return;
+    const PortScout::State state = scout_->state();
+    QStringList used;
+    for (const auto& d : session_.bench().devices) used << shown(d->name) << shown(d->settings);
+    const bool moved = state.tried != shown_.tried;
+    PortScout::State before = shown_;
+    before.tried = state.tried;
+    before.speeds = state.speeds;
+    if (before != state || used != used_) {
+        used_ = used;
+        return rebuild(state);
+    }
+    shown_ = state;
+    if (moved && progress_) {
+        progress_->setMaximum(static_cast<int>(state.speeds));
+        progress_->setValue(static_cast<int>(state.tried));
+    }
+}
+
+void FindPanel::rebuild(const PortScout::State& state) {
+    shown_ = state;
+    progress_ = nullptr;
+    auto* fresh = new QWidget;
+    auto* column = new QVBoxLayout(fresh);
+    column->setContentsMargins(0, 8, 0, 0);
+    column->setSpacing(4);
+    label(tr("Attached now"), "caption", column);
+    for (const FoundPort& port : state.ports) addPort(port, state, column);
+    if (!state.looked) label(tr("Looking…"), "muted", column);
+    if (state.looked && state.ports.empty())
+        label(tr("No serial port is attached; the list that the system keeps of them is empty. Plug the board in: it "
+                 "appears here by itself. If it does not: is the cable one that carries data, not only power? Does "
+                 "the board have power?"),
+              "muted", column);
+    delete column_->replaceWidget(list_, fresh);
+    list_->hide();
+    list_->deleteLater();
+    list_ = fresh;
+}
+
+void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QVBoxLayout* column) {
+    column->addSpacing(8);
+    const QString said = shown(port.product.empty() ? port.node : port.product);
+    auto* name = new QLabel(said);
+    name->setTextFormat(Qt::PlainText);
+    name->setStyleSheet("font-weight: 600;");
+    column->addWidget(name);
+    QStringList more;
+    if (!port.maker.empty()) more << shown(port.maker);
+    if (!port.serial.empty()) more << tr("number %1").arg(shown(port.serial));
+    if (!port.product.empty()) more << shown(port.node);
+    if (!more.isEmpty()) label(more.join(QStringLiteral(" · ")), "muted", column);
+    QString inUse;
+    for (const auto& d : session_.bench().devices) {
+        const auto settings = parseJson(d->settings.empty() ? "{}" : d->settings);
+        const auto it = settings.find("port");
+        if (it != settings.end() && it->is_string() && samePort(it->get<std::string>(), port.path))
+            inUse = shown(d->name);
+    }
+    if (!inUse.isEmpty()) {
+        label(tr("In this bench as %1.").arg(inUse), "muted", column);
+        return;
+    }
+    if (!port.problem.empty()) label(shown(port.problem), "wrong", column);
+    const auto heard = state.heard.find(port.path);
+    if (heard != state.heard.end()) {
+        label(shown(heard->second.sentence), "muted", column);
+        if (!heard->second.line.empty())
+            label(QStringLiteral("“%1”").arg(shown(printableBytes(heard->second.line))), "", column);
+    }
+    auto* buttons = new QHBoxLayout;
+    buttons->setSpacing(8);
+    if (state.listening == port.path) {
+        progress_ = new QProgressBar;
+        progress_->setAccessibleName(tr("Speeds tried"));
+        progress_->setMaximum(static_cast<int>(std::max<std::size_t>(state.speeds, 1)));
+        progress_->setValue(static_cast<int>(state.tried));
+        progress_->setTextVisible(false);
+        auto* stop = new QPushButton(tr("Stop"));
+        connect(stop, &QPushButton::clicked, this, [this] { scout_->stopListening(); });
+        buttons->addWidget(progress_, 1);
+        buttons->addWidget(stop);
+        label(tr("Listening at one speed after the other. Nothing is sent."), "muted", column);
+    } else {
+        auto* add = new QPushButton(tr("Add"));
+        add->setAccessibleName(tr("Add %1").arg(said));
+        connect(add, &QPushButton::clicked, this, [this, port, said] {
+            nlohmann::ordered_json settings{{"port", port.path}};
+            const auto known = shown_.heard.find(port.path);
+            settings["baud"] = known != shown_.heard.end() ? known->second.baud.value_or(0) : 0;
+            addDevice("serial-line-board", said.toStdString(), jsonText(settings));
+        });
+        auto* listen = new QPushButton(heard == state.heard.end() ? tr("Listen first") : tr("Listen again"));
+        listen->setAccessibleName(tr("Listen to %1").arg(said));
+        connect(listen, &QPushButton::clicked, this, [this, path = port.path] { scout_->listen(path); });
+        buttons->addWidget(add);
+        buttons->addWidget(listen);
+        buttons->addStretch();
+    }
+    column->addLayout(buttons);
+}
+
+}  // namespace cruscotto

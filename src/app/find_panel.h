@@ -1,0 +1,48 @@
+#pragma once
+
+#include <QLabel>
+#include <QProgressBar>
+#include <QScrollArea>
+#include <QVBoxLayout>
+#include <memory>
+
+#include "app/session.h"
+#include "devices/port_scout.h"
+
+namespace cruscotto {
+
+/// The one place to add a device: what is attached now, refreshed as things come and go, and what needs no hardware.
+/// Looks only while it is shown.
+class FindPanel : public QScrollArea {
+    Q_OBJECT
+public:
+    explicit FindPanel(Session& session, QWidget* parent = nullptr);
+    /// Looks into this tree instead of the machine's own, from the next time on that it is shown; for tests.
+    void setRoot(const std::string& root) { root_ = root; }
+    void refresh(bool digits);
+
+Q_SIGNALS:
+    void closeAsked();
+    /// A device was added to the bench.
+    void added(const QString& device);
+
+protected:
+    void showEvent(QShowEvent* event) override;
+    void hideEvent(QHideEvent* event) override;
+
+private:
+    void rebuild(const PortScout::State& state);
+    void addPort(const FoundPort& port, const PortScout::State& state, QVBoxLayout* column);
+    void addDevice(const std::string& kind, const std::string& name, const std::string& settings);
+
+    Session& session_;
+    std::string root_ = "/";
+    std::unique_ptr<PortScout> scout_;
+    PortScout::State shown_;
+    QStringList used_;
+    QProgressBar* progress_ = nullptr;
+    QWidget* list_ = nullptr;
+    QVBoxLayout* column_;
+};
+
+}  // namespace cruscotto

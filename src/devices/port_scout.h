@@ -1,0 +1,56 @@
+#pragma once
+
+#include <condition_variable>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <thread>
+
+#include "devices/discovery.h"
+
+namespace cruscotto {
+
+/// Looks again and again, on a thread of its own, which serial ports are attached; and listens to one that is asked
+/// for, at one speed after the other, to tell what is there before it is added. Sends nothing. Any thread.
+class PortScout {
+public:
+    struct Heard {
+        std::optional<unsigned> baud;  ///< at which what came makes sense
+        std::string line;              ///< the last whole line of it
+        Text sentence;                 ///< what was heard, or what to check
+        bool operator==(const Heard&) const = default;
+    };
+    struct State {
+        bool looked = false;  ///< at least once
+        std::vector<FoundPort> ports;
+        std::string listening;  ///< the port that is listened to now; empty: none
+        std::size_t tried = 0, speeds = 0;
+        std::map<std::string, Heard> heard;  ///< by the port's path
+        bool operator==(const State&) const = default;
+    };
+    explicit PortScout(std::string root = "/");
+    ~PortScout();
+    PortScout(const PortScout&) = delete;
+    PortScout& operator=(const PortScout&) = delete;
+
+    [[nodiscard]] State state() const;
+    /// Instead of any other port that is being listened to.
+    void listen(const std::string& path);
+    void stopListening();
+
+private:
+    void work(const std::stop_token& stop);
+    void hear(const std::string& path, const std::stop_token& stop);
+
+    const std::string root_;
+    mutable std::mutex mutex_;
+    std::condition_variable_any changed_;
+    // guarded by mutex_
+    State state_;
+    std::string asked_;
+    std::optional<std::stop_source> listening_;
+
+    std::jthread thread_;  // last: it uses the others
+};
+
+}  // namespace cruscotto

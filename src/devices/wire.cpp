@@ -1,0 +1,161 @@
+#include "devices/wire.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+
+namespace cruscotto {
+
+namespace {
+
+constexpr std::string_view captureHead = "# wire capture 1";
+
+std::optional<std::string> bytesFromHex(std::string_view hex) {
+    std::string out;
+    for (std::size_t i = 0; i < hex.size();) {
+        if (hex[i] == ' ') {
+            ++i;
+            continue;
+        }
+        if (i + 2 > hex.size()) return std::nullopt;
+        unsigned value = 0;
+        const char* end = hex.data() + i + 2;
+        const auto [p, error] = std::from_chars(hex.data() + i, end, value, 16);
+        if (error != std::errc() || p != end) return std::nullopt;
+        out += static_cast<char>(value);
+        i += 2;
+    }
+    return out;
+}
+
+}  // namespace
+
+void WireTap::close() {
+    if (--viewers_ > 0) return;
+    const std::lock_guard lock(mutex_);
+    held_.clear();
+    heldBytes_ = 0;
+}
+
+void WireTap::add(WireMessage message) {
+    if (!isOpen()) return;
+    const std::lock_guard lock(mutex_);
+    message.number = next_++;
+    heldBytes_ += message.bytes.size();
+    held_.push_back(std::make_shared<const WireMessage>(std::move(message)));
+    while (held_.size() > mostMessages || (heldBytes_ > mostBytes && held_.size() > 1)) {
+        heldBytes_ -= held_.front()->bytes.size();
+        held_.pop_front();
+    }
+}
+
+std::vector<WireMessagePtr> WireTap::since(std::uint64_t number, std::size_t most) const {
+    const std::lock_guard lock(mutex_);
+    if (held_.empty()) return {};
+    const std::uint64_t first = held_.front()->number;
+    std::size_t skip =
+        number > first ? static_cast<std::size_t>(std::min<std::uint64_t>(number - first, held_.size())) : 0;
+    if (held_.size() - skip > most) skip = held_.size() - most;
+    return {held_.begin() + static_cast<std::ptrdiff_t>(skip), held_.end()};
+}
+
+void WireLines::cut(bool whole, std::vector<Piece>& out) {
+    if (!partial_.empty()) out.push_back({began_, std::exchange(partial_, {}), whole && behindEnd_});
+    behindEnd_ = whole;
+}
+
+void WireLines::feed(std::string_view bytes, Instant now, double byteNs, std::vector<Piece>& out) {
+    for (std::size_t i = 0; i < bytes.size(); ++i) {
+        const char c = bytes[i];
+        const bool secondHalf = ended_ && c == '\n';
+        if (ended_ && !secondHalf) cut(true, out);
+        if (partial_.empty())
+            began_ = {now.ns - static_cast<std::int64_t>(byteNs * static_cast<double>(bytes.size() - i))};
+        partial_ += c;
+        ended_ = c == '\r';
+        if (c == '\n')
+            cut(true, out);
+        else if (partial_.size() >= longest && !ended_)
+            cut(false, out);
+    }
+}
+
+void WireLines::pause(std::vector<Piece>& out) {
+    if (!partial_.empty()) cut(std::exchange(ended_, false), out);
+}
+
+void WireLines::reset() {
+    partial_.clear();
+    behindEnd_ = ended_ = false;
+}
+
+std::string hexBytes(std::string_view bytes) {
+    std::string out;
+    out.reserve(bytes.size() * 3);
+    for (const char c : bytes) {
+        constexpr std::string_view figures = "0123456789abcdef";
+        if (!out.empty()) out += ' ';
+        out += figures[static_cast<unsigned char>(c) >> 4];
+        out += figures[static_cast<unsigned char>(c) & 15];
+    }
+    return out;
+}
+
+std::string printableBytes(std::string_view bytes) {
+    std::string out;
+    for (const char c : bytes) {
+        if (c >= 32 && c < 127)
+            out += c;
+        else
+            out += "\u00b7";
+    }
+    return out;
+}
+
+std::string captureText(const std::vector<WireMessagePtr>& messages) {
+    std::string out(captureHead);
+    out += '\n';
+    for (const WireMessagePtr& m : messages)
+        out += fmt::format("{:.6f} {} {}\n", m->at.seconds(), m->way == WireMessage::Way::sent ? '>' : '<',
+                           hexBytes(m->bytes));
+    return out;
+}
+
+Result<std::vector<WireMessage>> readCapture(std::string_view text) {
+    std::vector<WireMessage> out;
+    std::size_t number = 0;
+    while (!text.empty()) {
+        const std::size_t end = std::min(text.find('\n'), text.size());
+        std::string_view line = text.substr(0, end);
+        text.remove_prefix(std::min(end + 1, text.size()));
+        if (line.ends_with('\r')) line.remove_suffix(1);
+        if (++number == 1) {
+            if (line != captureHead)
+                return failure("This is no wire capture: its first line is not \"{0}\".", captureHead);
+            continue;
+        }
+        if (line.empty() || line.front() == '#') continue;
+        double at = 0;
+        const auto [p, error] = std::from_chars(line.data(), line.data() + line.size(), at);
+        std::string_view rest = line.substr(static_cast<std::size_t>(p - line.data()));
+        std::optional<std::string> bytes;
+        if (rest.size() >= 3 && rest[0] == ' ' && (rest[1] == '<' || rest[1] == '>') && rest[2] == ' ')
+            bytes = bytesFromHex(rest.substr(3));
+        if (error != std::errc() || !(std::abs(at) < 1e9) || !bytes)
+            return failure(
+                "Line {0} of the capture does not fit: expected are seconds, < or >, and bytes in hexadecimal.",
+                number);
+        WireMessage m;
+        m.number = out.size();
+        m.at = Instant{std::llround(at * 1e9)};
+        m.way = rest[1] == '>' ? WireMessage::Way::sent : WireMessage::Way::received;
+        m.bytes = std::move(*bytes);
+        out.push_back(std::move(m));
+    }
+    if (number == 0) return failure("The capture is empty.");
+    return out;
+}
+
+}  // namespace cruscotto

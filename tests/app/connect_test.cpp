@@ -1,0 +1,181 @@
+// Finding a board, adding it, and seeing what passes on its wire, as a person does it.
+#include <QComboBox>
+#include <QProgressBar>
+#include <thread>
+
+#include "standins/beehive/beehive.h"
+#include "window_fixture.h"
+
+namespace cruscotto {
+namespace {
+
+using test::TempFolder;
+
+/// A board that speaks at 9600 baud, attached to a made tree.
+class Connect : public test::WindowTest {
+protected:
+    void SetUp() override {
+        namespace fs = std::filesystem;
+        WindowTest::SetUp();
+        BeehiveOptions options;
+        options.format = BeehiveOptions::Format::labelled;
+        options.linesPerSecond = 50;
+        options.baud = 9600;
+        auto opened = Beehive::open(options);
+        ASSERT_TRUE(opened.ok());
+        hive = std::move(opened.value());
+        board = std::jthread([this] { hive->run(gone); });
+        fs::create_directories(root.file("sys/devices/usb1/1-2/if0"));
+        test::writeFile(root.file("sys/devices/usb1/1-2/product"), "Beehive board\n");
+        fs::create_directories(root.file("sys/class/tty/ttyACM0"));
+        fs::create_symlink("../../../devices/usb1/1-2/if0", root.file("sys/class/tty/ttyACM0/device"));
+        fs::create_directories(root.file("dev"));
+        fs::create_symlink(hive->path(), root.file("dev/ttyACM0"));
+        window->findPanel().setRoot(root.file(""));
+    }
+    void TearDown() override {
+        WindowTest::TearDown();
+        window.reset();
+        gone = true;
+    }
+    QPushButton* button(QWidget& in, const QString& words) {
+        for (QPushButton* b : in.findChildren<QPushButton*>())
+            if (b->isVisible() && (b->text() == words || b->accessibleName() == words)) return b;
+        return nullptr;
+    }
+    bool click(QWidget& in, const QString& words) {
+        if (!waitFor([&] { return button(in, words); })) return false;
+        QTest::mouseClick(button(in, words), Qt::LeftButton);
+        return true;
+    }
+    bool says(QWidget& in, const QString& words) {
+        for (QLabel* l : in.findChildren<QLabel*>())
+            if (l->isVisible() && l->text().contains(words)) return true;
+        return false;
+    }
+    const DeviceSpec& added() { return *session().bench().devices.back(); }
+    /// The board as a device of the bench, read at its speed, and its wire.
+    WireView& lookAtTheWire() {
+        Bench next =
+            withDevice(session().bench(), {"hive", "Hive", "serial-line-board",
+                                           R"({"port":")" + hive->path() + R"(","baud":9600,"lines":"labelled"})", ""});
+        SignalSpec s;
+        s.id = s.name = "weight";
+        s.tag = "W1";
+        s.device = "hive";
+        s.terminal = "weight";
+        session().edit("Add", withSignal(next, s));
+        window->openDevice("hive");
+        EXPECT_TRUE(click(*window, "See the wire"));
+        WireView* wire = window->openWire("hive");
+        EXPECT_TRUE(waitFor([&] { return wire->rows().rows().size() > 3; }));
+        return *wire;
+    }
+
+    TempFolder root;
+    std::unique_ptr<Beehive> hive;
+    std::atomic<bool> gone{false};
+    std::jthread board;
+};
+
+TEST_F(Connect, ABoardIsFoundListenedToAndAddedAtItsSpeed) {
+    press("find");
+    FindPanel& panel = window->findPanel();
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Beehive board"); }));
+    ASSERT_TRUE(click(panel, "Listen to Beehive board"));
+    EXPECT_TRUE(waitFor([&] { return !panel.findChildren<QProgressBar*>().empty(); }));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Lines of text at 9600 baud."); }));
+    EXPECT_TRUE(says(panel, "weight 31."));
+    ASSERT_TRUE(click(panel, "Add Beehive board"));
+    EXPECT_EQ(added().name, "Beehive board");
+    EXPECT_NE(added().settings.find("9600"), std::string::npos) << added().settings;
+    press("find");
+    EXPECT_TRUE(waitFor([&] { return says(panel, "In this bench as Beehive board."); }));
+    EXPECT_FALSE(button(panel, "Add Beehive board"));
+}
+
+TEST_F(Connect, WhatIsUnpluggedGoesFromTheListAndNothingFoundSaysWhatToCheck) {
+    press("find");
+    FindPanel& panel = window->findPanel();
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Beehive board"); }));
+    std::filesystem::remove(root.file("dev/ttyACM0"));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "No serial port is attached"); }));
+    EXPECT_TRUE(says(panel, "one that carries data"));
+}
+
+TEST_F(Connect, ListeningCanBeStopped) {
+    press("find");
+    FindPanel& panel = window->findPanel();
+    ASSERT_TRUE(click(panel, "Listen to Beehive board"));
+    ASSERT_TRUE(click(panel, "Stop"));
+    EXPECT_TRUE(waitFor([&] { return button(panel, "Listen to Beehive board"); }));
+    EXPECT_TRUE(panel.findChildren<QProgressBar*>().empty() || !panel.findChild<QProgressBar*>()->isVisible());
+}
+
+TEST_F(Connect, TheSpeedThatWasFoundIsKeptWithAButton) {
+    session().edit("Add", withDevice(session().bench(),
+                                     {"hive", "Hive", "serial-line-board",
+                                      R"({"port":")" + hive->path() + R"(","baud":115200,"lines":"labelled"})", ""}));
+    window->openDevice("hive");
+    ASSERT_TRUE(click(*window, "Find the speed by listening"));
+    ASSERT_TRUE(click(*window, "Stay at 9600 baud"));
+    EXPECT_NE(added().settings.find("9600"), std::string::npos) << added().settings;
+    EXPECT_TRUE(waitFor([&] { return says(*window, "at 9600 baud and fit."); }));
+    EXPECT_TRUE(waitFor([&] { return says(*window, "% of the link is used."); }));
+}
+
+TEST_F(Connect, TheWireShowsEachMessageWithItsMeaning) {
+    WireView& wire = lookAtTheWire();
+    ASSERT_TRUE(waitFor([&] { return !wire.rows().rows().back()->fields.empty(); }));
+    const QString meaning = wire.rows().meaning(*wire.rows().rows().back());
+    EXPECT_TRUE(meaning.startsWith("W1 31.")) << meaning.toStdString() << ": the signal's tag";
+    EXPECT_TRUE(meaning.contains("T 3")) << "no signal yet: the board's own name";
+    EXPECT_TRUE(waitFor([&] { return wire.summary().contains("of the link used"); })) << wire.summary().toStdString();
+}
+
+TEST_F(Connect, TheWireIsSiftedAndFrozenAndNothingIsHeldWhenItIsClosed) {
+    WireView& wire = lookAtTheWire();
+    auto* search = wire.findChild<QLineEdit*>();
+    search->setText("no such thing");
+    EXPECT_TRUE(wire.rows().rows().empty());
+    search->setText("77 65 69 67");  // "weig"
+    EXPECT_TRUE(waitFor([&] { return wire.rows().rows().size() > 2; }));
+    search->clear();
+    wire.findChild<QComboBox*>()->setCurrentIndex(1);
+    for (const auto& m : wire.rows().rows()) EXPECT_FALSE(m->problem.empty());
+    wire.findChild<QComboBox*>()->setCurrentIndex(0);
+    ASSERT_TRUE(click(wire, "Freeze"));
+    const auto tap = session().engine()->wire("hive");
+    const auto newest = wire.rows().rows().back()->number;
+    ASSERT_TRUE(waitFor([&] { return tap->since(newest + 1).size() > 3; })) << "the device goes on";
+    EXPECT_EQ(wire.rows().rows().back()->number, newest);
+    ASSERT_TRUE(click(wire, "Go on"));
+    EXPECT_TRUE(waitFor([&] { return wire.rows().rows().back()->number > newest + 3; }));
+    wire.close();
+    EXPECT_FALSE(tap->isOpen());
+}
+
+TEST_F(Connect, WhatWasSavedFromTheWireIsReplayedAsADevice) {
+    TempFolder folder;
+    WireView& wire = lookAtTheWire();
+    ASSERT_TRUE(waitFor([&] { return wire.rows().rows().size() > 20; }));
+    nameFile(folder.file("seen.wire"));
+    ASSERT_TRUE(click(wire, "Save…"));
+    ASSERT_TRUE(waitFor([&] { return window->noticeText().startsWith("Saved "); }))
+        << window->noticeText().toStdString();
+    press("find");
+    nameFile(folder.file("seen.wire"));
+    ASSERT_TRUE(click(window->findPanel(), "Replay what was saved from a wire…"));
+    ASSERT_EQ(added().name, "seen");
+    DeviceSpec replay = added();
+    replay.settings = R"({"port":")" + folder.file("seen.wire") + R"(","lines":"labelled"})";
+    SignalSpec s;
+    s.id = s.name = "again";
+    s.device = replay.id;
+    s.terminal = "weight";
+    session().edit("Read it", withSignal(withDevice(session().bench(), replay), s));
+    EXPECT_TRUE(waitFor([&] { return std::abs(value("again") - 31.4) < 1; }));
+}
+
+}  // namespace
+}  // namespace cruscotto
