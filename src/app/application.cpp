@@ -106,6 +106,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         std::fprintf(stderr, "cruscotto: %s\n", qPrintable(why));
         return 3;
     };
+    WireView* wire = nullptr;
     if (options.file.ends_with(".run")) {
         session.openRun(QString::fromStdString(options.file));
         while (!session.run() || !session.run()->state().done) {
@@ -127,8 +128,11 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         }
         session.openBenchDocument(std::move(bench.value()), engine);
         if (fast) session.engine()->wait();
-        while (session.engine()->now() < Instant{options.after.ns})
+        if (!options.wire.empty()) wire = window.openWire(QString::fromStdString(options.wire));
+        while (session.engine()->now() < Instant{options.after.ns}) {
+            if (wire) window.frame(true);
             QApplication::processEvents(QEventLoop::AllEvents, 10);
+        }
         if (fast) session.engine()->mark({options.after.ns * 2 / 3}, "Valve half closed");
     }
     QCursor::setPos(-1, -1);  // nothing is lit because the pointer happens to be there
@@ -144,7 +148,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         window.frame(true);
         QApplication::processEvents();
     }
-    const QPixmap picture = window.grab();
+    const QPixmap picture = wire ? wire->grab() : window.grab();
     if (!picture.save(QString::fromStdString(options.out), "PNG"))
         return fail(QString("%1 cannot be written.").arg(QString::fromStdString(options.out)));
     window.closeWithoutAsking();

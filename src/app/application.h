@@ -17,6 +17,7 @@ struct PictureOptions {
     Duration after = seconds(60);
     std::string theme = "day";
     std::string page, chain, device;
+    std::string wire;  ///< id of a device whose wire is painted, instead of the window
     double backSeconds = 0;
     int width = 1280, height = 800;
     double scale = 1;

@@ -30,10 +30,33 @@ bool hasFault(const Json& settings, const std::string& fault) {
                        [&](const Json& f) { return f == fault || (f.is_object() && f.value("fault", "") == fault); });
 }
 
+/// "name = text", one a line.
+std::string pairsText(const Json& pairs) {
+    std::string out;
+    if (pairs.is_object())
+        for (const auto& [name, text] : pairs.items())
+            out += (out.empty() ? "" : "\n") + name + " = " + (text.is_string() ? text.get<std::string>() : "");
+    return out;
+}
+
+Json pairsFrom(const QString& lines) {
+    Json out = Json::object();
+    for (const QString& line : lines.split('\n')) {
+        const auto equals = line.indexOf('=');
+        const QString name = line.left(equals).trimmed();
+        if (equals > 0 && !name.isEmpty())
+            out[name.toStdString()] = line.mid(equals + 1).trimmed().toStdString();
+        else if (!line.trimmed().isEmpty())
+            out[line.trimmed().toStdString()] = "";
+    }
+    return out;
+}
+
 std::string settingText(const Json& settings, const SettingInfo& info) {
     if (info.key.starts_with("faults/")) return hasFault(settings, info.key.substr(7)) ? "true" : "false";
     const auto it = settings.find(info.key);
     if (it == settings.end()) return info.otherwise;
+    if (info.type == SettingInfo::Type::pairs) return pairsText(*it);
     return it->is_string() ? it->get<std::string>() : jsonText(*it);
 }
 
@@ -98,6 +121,9 @@ void DevicePanel::edit(const std::string& key, const std::string& value, Setting
             settings[key] = static_cast<std::uint64_t>(v);
         else
             settings[key] = v;
+    } else if (type == SettingInfo::Type::pairs) {
+        settings[key] = pairsFrom(shown(value));
+        if (settings[key].empty()) settings.erase(key);
     } else {
         settings[key] = value;
     }
@@ -134,6 +160,11 @@ void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
         connect(box, &QComboBox::activated, this,
                 [this, info, box](int) { edit(info.key, box->currentText().toStdString(), info.type); });
         column->addWidget(box);
+    } else if (info.type == SettingInfo::Type::pairs) {
+        auto* lines = new LinesField(shown(info.label), value, column->parentWidget());
+        connect(lines, &LinesField::taken, this,
+                [this, info](const QString& text) { edit(info.key, text.toStdString(), info.type); });
+        column->addWidget(lines);
     } else {
         auto* field = new Field(shown(info.label), column->parentWidget());
         field->show(value);

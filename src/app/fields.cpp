@@ -41,4 +41,23 @@ void Field::focusOutEvent(QFocusEvent* event) {
     QLineEdit::focusOutEvent(event);
 }
 
+LinesField::LinesField(const QString& accessibleName, const QString& text, QWidget* parent)
+    : QPlainTextEdit(text, parent), shown_(text) {
+    setAccessibleName(accessibleName);
+    setTabChangesFocus(true);
+    setFixedHeight(64);
+}
+
+void LinesField::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && toPlainText() != shown_) return setPlainText(shown_);
+    QPlainTextEdit::keyPressEvent(event);
+}
+
+void LinesField::focusOutEvent(QFocusEvent* event) {
+    QPlainTextEdit::focusOutEvent(event);
+    if (toPlainText() == shown_) return;
+    shown_ = toPlainText();
+    Q_EMIT taken(shown_);
+}
+
 }  // namespace cruscotto

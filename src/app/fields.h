@@ -1,6 +1,7 @@
 #pragma once
 
 #include <QLineEdit>
+#include <QPlainTextEdit>
 #include <QString>
 #include <functional>
 
@@ -24,6 +25,23 @@ protected:
 
 private:
     void take();
+    QString shown_;
+};
+
+/// Some lines of text in a form: taken on leaving, put back on Escape.
+class LinesField : public QPlainTextEdit {
+    Q_OBJECT
+public:
+    LinesField(const QString& accessibleName, const QString& text, QWidget* parent = nullptr);
+
+Q_SIGNALS:
+    void taken(const QString& text);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+    void focusOutEvent(QFocusEvent* event) override;
+
+private:
     QString shown_;
 };
 

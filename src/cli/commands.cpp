@@ -443,6 +443,7 @@ int beehive(const StandInOptions& options) {
     o.linesPerSecond = options.linesPerSecond;
     o.seed = options.seed;
     o.link = options.link;
+    o.asked = options.asked;
     o.baud = options.baud;
     auto hive = Beehive::open(o);
     if (!hive) return complain(hive.error().english(), failed);

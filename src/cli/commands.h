@@ -65,6 +65,7 @@ struct StandInOptions {
     double linesPerSecond = 5;
     std::uint64_t seed = 1;
     std::string link;
+    bool asked = false;
     unsigned baud = 0;
 };
 int beehive(const StandInOptions& options);

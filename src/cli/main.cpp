@@ -129,6 +129,7 @@ int main(int argc, char** argv) {
     pictureCommand->add_option("--theme", picture.theme)->check(CLI::IsMember({"day", "night"}));
     pictureCommand->add_option("--page", picture.page, "the page's name");
     pictureCommand->add_option("--chain", picture.chain, "id of the signal whose chain is opened");
+    pictureCommand->add_option("--wire", picture.wire, "id of the device whose wire is painted, instead of the window");
     pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
     pictureCommand->add_option("--width", picture.width);
@@ -145,6 +146,7 @@ int main(int argc, char** argv) {
     beehiveCommand->add_option("--rate", beehive.linesPerSecond, "lines a second")->check(CLI::Range(0.01, 1000.0));
     beehiveCommand->add_option("--seed", beehive.seed);
     beehiveCommand->add_option("--link", beehive.link, "make a symbolic link to the port under this name");
+    beehiveCommand->add_flag("--asked", beehive.asked, "send a line only for each ? that it gets");
     beehiveCommand
         ->add_option("--baud", beehive.baud, "speak at this speed only: listeners at another one hear nonsense")
         ->check(CLI::Range(50, 4'000'000));

@@ -110,7 +110,13 @@ public:
 
 /// One value of a kind's settings, from which editors are built.
 struct SettingInfo {
-    enum class Type { text, number, choice, flag };
+    enum class Type {
+        text,
+        number,
+        choice,
+        flag,
+        pairs  ///< an object of names and texts, edited one a line: name = text
+    };
     std::string key;
     Text label;
     Type type = Type::text;
@@ -126,6 +132,8 @@ struct DeviceKind {
     bool simulated = false;
     /// Its driver tells what passes on its link.
     bool hasWire = false;
+    /// An output can be used as an analog or as a digital one.
+    bool looseOutputs = false;
     std::vector<SettingInfo> settings;
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;

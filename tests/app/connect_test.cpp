@@ -3,6 +3,7 @@
 #include <QProgressBar>
 #include <thread>
 
+#include "app/fields.h"
 #include "standins/beehive/beehive.h"
 #include "window_fixture.h"
 
@@ -122,6 +123,28 @@ TEST_F(Connect, TheSpeedThatWasFoundIsKeptWithAButton) {
     EXPECT_NE(added().settings.find("9600"), std::string::npos) << added().settings;
     EXPECT_TRUE(waitFor([&] { return says(*window, "at 9600 baud and fit."); }));
     EXPECT_TRUE(waitFor([&] { return says(*window, "% of the link is used."); }));
+}
+
+TEST_F(Connect, AnOutputOfTheBoardIsTypedInAndDriven) {
+    session().edit("Add", withDevice(session().bench(),
+                                     {"hive", "Hive", "serial-line-board",
+                                      R"({"port":")" + hive->path() + R"(","baud":9600,"lines":"labelled"})", ""}));
+    window->openDevice("hive");
+    LinesField* lines = nullptr;
+    ASSERT_TRUE(waitFor([&] { return (lines = window->findChild<LinesField*>()) != nullptr; }));
+    lines->setFocus();
+    lines->setPlainText("heater = H{value:0}\\n");
+    window->page().setFocus();
+    frame();
+    EXPECT_NE(added().settings.find(R"("heater":"H{value:0}\\n")"), std::string::npos) << added().settings;
+    ASSERT_TRUE(click(*window, "Add heater"));
+    const auto& signal = *session().bench().signals.back();
+    EXPECT_EQ(signal.terminal, "heater");
+    ASSERT_TRUE(signal.output);
+    ASSERT_TRUE(waitFor([&] {
+        session().engine()->setOutput(signal.id, 7);
+        return hive->heater() == 7;
+    }));
 }
 
 TEST_F(Connect, TheWireShowsEachMessageWithItsMeaning) {

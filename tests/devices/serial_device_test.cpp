@@ -71,6 +71,7 @@ public:
     bool reaches(LinkState state) {
         return eventually([&] { return status().state == state; });
     }
+    Device& device() { return *device_; }
     const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
 
 private:
@@ -282,7 +283,7 @@ TEST(SerialBoard, NothingIsSentWhileTheSpeedIsLookedFor) {
             eventually([&] { return listener.status().sentence.english().find("2 of 14") != std::string::npos; }));
         EXPECT_NE(listener.status().sentence.english().find("Nothing is sent."), std::string::npos);
     }
-    EXPECT_EQ(hive->received(), "");
+    EXPECT_EQ(hive->hear(), "");
 }
 
 TEST(SerialBoard, APortThatAnotherHasIsBusyAndTheHolderIsNamed) {
@@ -351,6 +352,87 @@ TEST(SerialBoard, HowMuchOfTheLineIsUsedIsTold) {
         return listener.status().linkShare.value_or(0) > 0.95 && !listener.status().linkAdvice.empty();
     }));
     EXPECT_NE(listener.status().linkAdvice.english().find("The line is full"), std::string::npos);
+}
+
+TEST(SerialBoard, ABoardThatAnswersOnlyWhenItIsAskedIsAsked) {
+    BeehiveOptions options;
+    options.asked = true;
+    const auto hive = openHive(options);
+    std::atomic<bool> gone = false;
+    std::jthread board([&] { hive->run(gone); });
+    Listener listener(settingsFor(*hive, {{"ask", "?\\n"}, {"ask-every-s", 0.02}}));
+    listener.wire->open();
+    EXPECT_TRUE(eventually([&] { return listener.count("1") > 10; }));
+    EXPECT_TRUE(listener.reaches(LinkState::live));
+    gone = true;
+    const auto seen = listener.wire->since(0);
+    const auto sent = std::ranges::count_if(
+        seen, [](const WireMessagePtr& m) { return m->way == WireMessage::Way::sent && m->bytes == "?\n"; });
+    EXPECT_GT(sent, 5) << "the wire shows both ways";
+}
+
+TEST(SerialBoard, OutputsAreSentAsTheirTemplateSaysAndAgainWhenTheBoardIsBack) {
+    test::TempFolder folder;
+    BeehiveOptions options;
+    options.link = folder.file("port");
+    auto hive = openHive(options);
+    Listener listener(json{{"port", options.link}, {"outputs", {{"heater", "H{value:0}\\n"}}}});
+    meet(*hive);
+    listener.device().setOutput("heater", 40);
+    listener.device().setOutput("no such output", 1);
+    ASSERT_TRUE(eventually([&] {
+        hive->hear();
+        return hive->heater() == 40;
+    }));
+    hive.reset();
+    ASSERT_TRUE(listener.reaches(LinkState::absent));
+    listener.device().setOutput("heater", 15);
+    hive = openHive(options);
+    ASSERT_TRUE(eventually([&] {
+        hive->hear();
+        return hive->heater() == 15;
+    })) << "what was set while it was away is what it comes back to";
+    // What is set last before the stop still goes out: safe values do.
+    listener.device().setOutput("heater", 0);
+    listener.stop();
+    ASSERT_TRUE(eventually([&] {
+        hive->hear();
+        return hive->heater() == 0;
+    }));
+}
+
+TEST(SerialBoard, AnOutputOfABoardIsASignalOfTheBench) {
+    const std::string settings = R"({"port":"x","lines":"labelled","outputs":{"heater":"H{value}\\n"}})";
+    const DeviceKind* kind = deviceKind("serial-line-board");
+    ASSERT_TRUE(kind->check(settings).ok()) << kind->check(settings).error().english();
+    const auto terminals = kind->terminals(settings);
+    ASSERT_EQ(terminals.size(), 1U);
+    EXPECT_EQ(terminals[0].kind, ChannelKind::analogOutput);
+    Bench bench = withDevice({}, {"hive", "Hive", "serial-line-board", settings, ""});
+    SignalSpec s;
+    s.device = "hive";
+    s.id = s.name = "weight";
+    s.terminal = "weight";
+    bench = withSignal(bench, s);
+    s.id = s.name = s.terminal = "heater";
+    s.kind = ChannelKind::digitalOutput;
+    s.output = OutputSpec{};
+    EXPECT_TRUE(checkDevices(withSignal(bench, s)).empty()) << "labels turn up while it runs";
+    s.terminal = "no such output";
+    EXPECT_EQ(checkDevices(withSignal(bench, s)).size(), 1U);
+}
+
+TEST(SerialBoard, WhatCannotBeSentIsRefused) {
+    for (const auto& [settings, words] :
+         {std::pair(R"({"port":"x","ask":"\\q"})", "\"ask\" cannot be sent"),
+          std::pair(R"({"port":"x","ask-every-s":0})", "ask-every-s"),
+          std::pair(R"({"port":"x","outputs":[]})", "an object in braces"),
+          std::pair(R"({"port":"x","outputs":{"a":1}})", "needs a name"),
+          std::pair(R"({"port":"x","outputs":{"a":"{nothing}"}})", "The output \"a\"")}) {
+        const auto checked = deviceKind("serial-line-board")->check(settings);
+        ASSERT_FALSE(checked.ok()) << settings;
+        EXPECT_NE(checked.error().english().find(words), std::string::npos) << checked.error().english();
+    }
 }
 
 TEST(SerialBoard, SilenceIsSaidAndEndsByItself) {

@@ -8,6 +8,7 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
+#include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 #include "devices/serial/speed_search.h"
 
@@ -39,7 +40,8 @@ public:
         : context_(std::move(context)), settings_(std::move(settings)), line_(settings_.line), load_(line_) {}
 
     void run(DeviceSink& sink, std::stop_token stop) override {
-        SerialPort port;
+        const std::stop_callback wake(stop, [this] { port_.wake(); });
+        SerialPort& port = port_;
         std::optional<Instant> lostSince;
         while (!stop.stop_requested()) {
             if (line_.baud == 0 && !findSpeed(sink, stop)) {
@@ -55,12 +57,27 @@ public:
             wire_.reset();
             health_ = {};
             load_ = SerialLoad(line_);
+            {
+                // A board that was away, or has just started, does not know what it stands at.
+                const std::lock_guard lock(outputMutex_);
+                for (auto& [terminal, output] : outputs_) output.waits = true;
+            }
             if (!listen(sink, stop, port, lostSince)) continue;
         }
+        // The safe values have been set before the stop.
+        if (port.isOpen()) sendOutputs(sink, port);
         setState(sink, LinkState::stopped, text(CRUSCOTTO_TEXT("Stopped.")));
     }
 
-    void setOutput(const std::string&, double) override {}
+    void setOutput(const std::string& terminal, double value) override {
+        if (!settings_.outputs.contains(terminal)) return;
+        {
+            const std::lock_guard lock(outputMutex_);
+            Output& output = outputs_[terminal];
+            output = {value, true};
+        }
+        port_.wake();
+    }
     bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
 
 private:
@@ -71,6 +88,36 @@ private:
         std::vector<Instant> times;
         std::vector<double> values;
     };
+
+    struct Output {
+        double value = 0;
+        bool waits = false;  // to be sent
+    };
+
+    bool send(DeviceSink& sink, SerialPort& port, const std::string& bytes) {
+        if (bytes.empty()) return true;
+        if (context_.wire && context_.wire->isOpen()) {
+            WireMessage message;
+            message.at = sink.now();
+            message.way = WireMessage::Way::sent;
+            message.bytes = bytes;
+            context_.wire->add(std::move(message));
+        }
+        return port.write(bytes);
+    }
+
+    /// What outputs have been set to since the last time; of each only the newest value. False if the port is lost.
+    bool sendOutputs(DeviceSink& sink, SerialPort& port) {
+        std::vector<std::pair<std::string, double>> due;
+        {
+            const std::lock_guard lock(outputMutex_);
+            for (auto& [terminal, output] : outputs_)
+                if (std::exchange(output.waits, false)) due.emplace_back(terminal, output.value);
+        }
+        return std::ranges::all_of(due, [&](const auto& output) {
+            return send(sink, port, bytesFor(settings_.outputs.at(output.first), output.second));
+        });
+    }
 
     void pause(std::stop_token& stop) {
         std::unique_lock lock(sleepMutex_);
@@ -167,9 +214,20 @@ private:
             sink, LinkState::starting,
             text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), line_.port, line_.baud));
         std::string bytes;
+        const std::string question = bytesFor(settings_.ask, 0);
+        Instant nextQuestion = lastByte;
         while (!stop.stop_requested()) {
             bytes.clear();
-            const SerialPort::Got got = port.read(pollEvery, bytes);
+            bool sent = sendOutputs(sink, port);
+            Duration wait = pollEvery;
+            if (!question.empty()) {
+                if (sink.now() >= nextQuestion) {
+                    sent = sent && send(sink, port, question);
+                    nextQuestion = std::max(nextQuestion + seconds(settings_.askSeconds), sink.now());
+                }
+                wait = std::clamp(nextQuestion - sink.now(), milliseconds(1), pollEvery);
+            }
+            const SerialPort::Got got = sent ? port.read(wait, bytes) : SerialPort::Got::lost;
             const Instant now = sink.now();
             if (got == SerialPort::Got::lost) {
                 if (!lostSince) lostSince = now;
@@ -300,6 +358,9 @@ private:
     const SerialLineSettings settings_;
     std::mutex sleepMutex_;
     std::condition_variable_any sleeper_;
+    SerialPort port_;  // the run thread's, but for wake()
+    std::mutex outputMutex_;
+    std::map<std::string, Output> outputs_;  // guarded by outputMutex_
     // the run thread's own
     SerialSettings line_;  // as it is open, with the speed that was found
     SerialLoad load_;
@@ -323,6 +384,8 @@ std::vector<TerminalInfo> serialLineTerminals(const JsonText& json) {
         for (const auto& f : format.fields) add(f.name);
     if (format.kind == LineFormat::Kind::delimited)
         for (std::size_t i = 1; i <= format.fieldCount; ++i) add(std::to_string(i));
+    for (const auto& [name, bytes] : settings.value().outputs)
+        out.push_back({name, ChannelKind::analogOutput, SampleType::float64, {}, 0});
     return out;
 }
 
@@ -363,6 +426,24 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     out.silenceSeconds = number("silence-s", 3);
     if (!(out.silenceSeconds >= 0.1 && out.silenceSeconds <= 1e6))
         return failure("\"silence-s\" must be 0.1 to 1000000.");
+
+    out.ask = word("ask", "");
+    if (auto checked = checkByteTemplate(out.ask); !checked)
+        return failure("\"ask\" cannot be sent. {0}", checked.error().english());
+    out.askSeconds = number("ask-every-s", 1);
+    if (!(out.askSeconds >= 0.001 && out.askSeconds <= 86400))
+        return failure("\"ask-every-s\" must be 0.001 to 86400.");
+    if (const auto it = j.find("outputs"); it != j.end()) {
+        if (!it->is_object() || it->size() > 64)
+            return failure("\"outputs\" must be an object in braces, with at most 64 names and what is sent for each.");
+        for (const auto& [name, bytes] : it->items()) {
+            if (name.empty() || !bytes.is_string())
+                return failure("Each of \"outputs\" needs a name, and in quotes what is sent.");
+            if (auto checked = checkByteTemplate(bytes.get<std::string>()); !checked)
+                return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
+            out.outputs[name] = bytes.get<std::string>();
+        }
+    }
 
     const std::string kind = word("lines", "delimited");
     out.format.header = word("header", "");
@@ -408,6 +489,7 @@ DeviceKind serialLineKind() {
     DeviceKind kind;
     kind.key = "serial-line-board";
     kind.hasWire = true;
+    kind.looseOutputs = true;
     kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints readings");
     using Type = SettingInfo::Type;
     kind.settings = {
@@ -445,6 +527,22 @@ DeviceKind serialLineKind() {
          "0",
          CRUSCOTTO_TEXT("Delimited lines with another count are skipped; 0 takes any.")},
         {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
+        {"ask",
+         CRUSCOTTO_TEXT("Ask with"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "For a board that answers only when it is asked: what to send, as in ?\\n. \\n, \\r, \\t and \\x3f "
+             "are single bytes.")},
+        {"ask-every-s", CRUSCOTTO_TEXT("Ask every, in s"), Type::number, {}, "1", {}},
+        {"outputs",
+         CRUSCOTTO_TEXT("Outputs"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: a name, =, and what is sent when it is set, as in heater = H{value:0}\\n. Binary: "
+                        "{u8}, {u16le}, {i16be}, {f32le} ...")},
     };
     kind.terminals = serialLineTerminals;
     kind.check = [](const JsonText& json) -> Result<void> {

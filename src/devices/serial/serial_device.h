@@ -1,5 +1,7 @@
 #pragma once
 
+#include <map>
+
 #include "devices/device.h"
 #include "devices/serial/line_format.h"
 #include "devices/serial/serial_port.h"
@@ -14,6 +16,9 @@ struct SerialLineSettings {
     SerialSettings line;  ///< baud 0: to be found by listening
     LineFormat format;
     double silenceSeconds = 3;  ///< this long without a byte: silent
+    std::string ask;            ///< a byte template that is sent every so often; empty: the board speaks by itself
+    double askSeconds = 1;
+    std::map<std::string, std::string> outputs;  ///< byte templates by terminal
 };
 /// Reads the device's settings as the bench file has them.
 Result<SerialLineSettings> serialLineSettings(const JsonText& json);

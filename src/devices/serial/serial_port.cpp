@@ -4,6 +4,7 @@
 #include <asm/termbits.h>
 #include <fcntl.h>
 #include <poll.h>
+#include <sys/eventfd.h>
 #include <sys/file.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -38,6 +39,17 @@ SerialPort::Failure refused(const std::string& port, int error) {
 }
 
 }  // namespace
+
+SerialPort::SerialPort() : wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
+
+SerialPort::~SerialPort() {
+    close();
+    if (wake_ >= 0) ::close(wake_);
+}
+
+void SerialPort::wake() {
+    eventfd_write(wake_, 1);
+}
 
 std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
     close();
@@ -95,10 +107,15 @@ void SerialPort::close() {
 
 SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
     if (playback_) return playback_->read(wait, out) ? Got::bytes : Got::nothing;
-    pollfd p{fd_, POLLIN, 0};
-    const int ready = ::poll(&p, 1, static_cast<int>(wait.ns / 1'000'000));
+    std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
+    pollfd& p = watched[0];
+    const int ready = ::poll(watched.data(), watched.size(), static_cast<int>(wait.ns / 1'000'000));
     if (ready < 0) return errno == EINTR ? Got::nothing : Got::lost;
-    if (ready == 0) return Got::nothing;
+    if (watched[1].revents) {
+        eventfd_t woken = 0;
+        eventfd_read(wake_, &woken);
+    }
+    if (p.revents == 0) return Got::nothing;
     std::array<char, 65536> buffer;
     const ssize_t n = ::read(fd_, buffer.data(), buffer.size());
     if (n > 0) {
@@ -108,6 +125,21 @@ SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
     if (n < 0 && (errno == EAGAIN || errno == EINTR) && !(p.revents & (POLLHUP | POLLERR | POLLNVAL)))
         return Got::nothing;
     return Got::lost;
+}
+
+bool SerialPort::write(std::string_view bytes) {
+    if (playback_) return true;
+    while (!bytes.empty()) {
+        const ssize_t n = ::write(fd_, bytes.data(), bytes.size());
+        if (n > 0) {
+            bytes.remove_prefix(static_cast<std::size_t>(n));
+            continue;
+        }
+        if (n < 0 && errno != EAGAIN && errno != EINTR) return false;
+        pollfd p{fd_, POLLOUT, 0};
+        if (::poll(&p, 1, 1000) == 0 || (p.revents & (POLLHUP | POLLERR | POLLNVAL))) return false;
+    }
+    return true;
 }
 
 }  // namespace cruscotto

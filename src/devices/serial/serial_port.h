@@ -27,8 +27,8 @@ public:
         LinkState state;
         Text sentence;
     };
-    SerialPort() = default;
-    ~SerialPort() { close(); }
+    SerialPort();
+    ~SerialPort();
     SerialPort(const SerialPort&) = delete;
     SerialPort& operator=(const SerialPort&) = delete;
 
@@ -38,11 +38,17 @@ public:
     [[nodiscard]] bool isOpen() const { return fd_ >= 0 || playback_; }
 
     enum class Got { bytes, nothing, lost };
-    /// Waits for bytes, at most `wait`; appends what is there (at most 64 KiB) to `out`.
+    /// Waits for bytes, at most `wait` or until wake(); appends what is there (at most 64 KiB) to `out`.
     Got read(Duration wait, std::string& out);
+    /// Any thread: ends the read() that is going on, or the next one, at once.
+    void wake();
+    /// Hands the bytes over to the system; false if the port is lost or has taken none of them for a second. What is
+    /// replayed takes everything and does nothing with it.
+    bool write(std::string_view bytes);
 
 private:
     int fd_ = -1;
+    int wake_ = -1;  // an eventfd
     std::unique_ptr<CapturePlayback> playback_;
 };
 

@@ -6,6 +6,7 @@
 #include <termios.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <chrono>
 #include <climits>
@@ -22,6 +23,7 @@ namespace cruscotto {
 Result<std::unique_ptr<Beehive>> Beehive::open(const BeehiveOptions& options) {
     auto hive = std::unique_ptr<Beehive>(new Beehive);
     hive->options_ = options;
+    hive->heater_ = options.heater;
     hive->master_ = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
     std::array<char, 256> name{};
     if (hive->master_ < 0 || grantpt(hive->master_) != 0 || unlockpt(hive->master_) != 0 ||
@@ -60,7 +62,7 @@ std::string Beehive::line(const BeehiveOptions& options, std::uint64_t number) {
     const double t = static_cast<double>(number) / options.linesPerSecond;
     const double day = std::sin(t / 40);
     const double weight = 31.4 + 0.35 * day + 0.0008 * t + 0.012 * noise.normal();
-    const double brood = 34.8 + 0.25 * std::sin(t / 23) + 0.04 * noise.normal();
+    const double brood = 34.8 + 0.25 * std::sin(t / 23) + 0.04 * noise.normal() + 0.02 * options.heater;
     const double humidity = 61 + 3 * std::sin(t / 57) + 0.4 * noise.normal();
     const auto bees = static_cast<unsigned>(number * 3 + number / 7 + (number / 100) * (number % 100) / 50) % 65536;
     switch (options.format) {
@@ -82,14 +84,27 @@ bool Beehive::send(const std::string& bytes) {
     return ::write(master_, bytes.data(), bytes.size()) == static_cast<ssize_t>(bytes.size());
 }
 
-std::string Beehive::received() {
+std::string Beehive::hear() {
     std::array<char, 4096> bytes;
     const ssize_t n = ::read(master_, bytes.data(), bytes.size());
-    return n > 0 ? std::string(bytes.data(), static_cast<std::size_t>(n)) : "";
+    const std::string heard = n > 0 ? std::string(bytes.data(), static_cast<std::size_t>(n)) : "";
+    for (const char c : heard) {
+        if (c == '?' && options_.asked) sendLine();
+        if (c == '\n' || c == '\r') {
+            if (command_.starts_with('H'))
+                heater_ = std::clamp(std::strtod(command_.c_str() + 1, nullptr), 0., 100.);
+            command_.clear();
+        } else if (command_.size() < 32) {
+            command_ += c;
+        }
+    }
+    return heard;
 }
 
 bool Beehive::sendLine() {
-    const std::string bytes = line(options_, number_++) + "\r\n";
+    BeehiveOptions now = options_;
+    now.heater = heater_;
+    const std::string bytes = line(now, number_++) + "\r\n";
     const unsigned theirs = options_.baud == 0 ? 0 : listenersSpeed(master_);
     return send(theirs == 0 || theirs == options_.baud ? bytes : heardAt(bytes, options_.baud, theirs));
 }
@@ -98,9 +113,15 @@ void Beehive::run(const std::atomic<bool>& stop) {
     const auto every = std::chrono::nanoseconds(static_cast<std::int64_t>(1e9 / options_.linesPerSecond));
     auto next = std::chrono::steady_clock::now();
     while (!stop) {
-        sendLine();
+        if (!options_.asked) sendLine();
         next += every;
-        std::this_thread::sleep_until(next);
+        for (auto now = std::chrono::steady_clock::now(); now < next && !stop; now = std::chrono::steady_clock::now()) {
+            pollfd p{master_, POLLIN, 0};
+            const auto wait = std::chrono::duration_cast<std::chrono::milliseconds>(next - now).count();
+            if (poll(&p, 1, static_cast<int>(std::min<long>(wait + 1, 100))) > 0 && (p.revents & POLLHUP))
+                std::this_thread::sleep_until(std::min(next, now + std::chrono::milliseconds(20)));  // nobody is there
+            hear();
+        }
     }
 }
 

@@ -20,8 +20,10 @@ struct BeehiveOptions {
     Format format = Format::delimited;
     double linesPerSecond = 5;
     std::uint64_t seed = 1;
-    std::string link;   ///< a symbolic link to make to the pty; none where empty
-    unsigned baud = 0;  ///< a listener at another speed hears nonsense; 0: it is heard at any speed
+    std::string link;    ///< a symbolic link to make to the pty; none where empty
+    bool asked = false;  ///< sends a line only for each "?" that it gets
+    double heater = 0;   ///< percent; "H40\n" sets it to 40, and each percent warms the brood by 0.02 degC
+    unsigned baud = 0;   ///< a listener at another speed hears nonsense; 0: it is heard at any speed
 };
 
 /// An open pty with the board behind it. Lines are sent only while somebody has the pty open, as a real line would lose
@@ -40,8 +42,9 @@ public:
     bool sendLine();
     /// Sends bytes as they are. False if nobody listens.
     bool send(const std::string& bytes);
-    /// What has been sent to the board and not been asked for yet.
-    std::string received();
+    /// Takes what has been sent to the board since the last time, does what it says, and returns it.
+    std::string hear();
+    [[nodiscard]] double heater() const { return heater_; }
     /// The next line without its line end: pure, for tests.
     static std::string line(const BeehiveOptions& options, std::uint64_t number);
 
@@ -51,6 +54,8 @@ private:
     std::string path_;
     int master_ = -1;
     std::uint64_t number_ = 0;
+    std::string command_;  // so far
+    std::atomic<double> heater_{0};
 };
 
 }  // namespace cruscotto

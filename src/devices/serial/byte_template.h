@@ -1,0 +1,20 @@
+#pragma once
+
+#include <string>
+
+#include "core/result.h"
+
+namespace cruscotto {
+
+/// Bytes to send, as a person writes them: text, with \n \r \t \\ \0 and \xHH for single bytes, and in braces where a
+/// value goes: {value} (shortest decimals), {value:2} (so many decimals, 0 to 9), {u8}, {u16le}, {u16be}, {u32le},
+/// {u32be}, {i16le}, {i16be} (rounded; what does not fit is clamped), {f32le}, {f32be} (IEEE 754). {{ and }} are
+/// braces. Pure data: nothing in it can do anything but become bytes.
+///
+/// Refuses, with the place counted in characters from 1: an unknown escape or name, a brace that is not closed, more
+/// than 256 characters.
+Result<void> checkByteTemplate(const std::string& written);
+/// The bytes for this value. Precondition: checkByteTemplate() was fine.
+std::string bytesFor(const std::string& written, double value);
+
+}  // namespace cruscotto
