@@ -143,6 +143,7 @@ void Recorder::commit() {
     status_.lost += dropped;
     if (ended_) return;  // why is told already
     if (committed) {
+        status_.memoryLeft.reset();  // with the problem goes what it means
         status_.problem =
             unconfirmed    ? unconfirmed->message
             : status_.lost ? text(CRUSCOTTO_TEXT("{0} samples are missing from the run; it says where."), status_.lost)

@@ -196,7 +196,8 @@ TEST_F(Document, WhatJustHappenedIsKeptAfterTheFact) {
     ASSERT_TRUE(reader.ok());
     const std::uint64_t samples = reader.value()->info().signal("vibration")->samples;
     EXPECT_GE(samples, 450U);
-    EXPECT_LE(samples, 800U) << "and what came while it was written, but not everything there is";
+    // And what came while it was written; but not everything there is, which is a second more.
+    EXPECT_LE(samples + 450, static_cast<std::uint64_t>(session().end().seconds() * 1000));
     EXPECT_TRUE(session().engine()) << "measuring goes on";
 }
 

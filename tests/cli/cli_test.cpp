@@ -147,8 +147,13 @@ TEST(Cli, CheckTellsWhereABenchIsWrong) {
 
 TEST(Cli, WatchPrintsReadingsWithUnits) {
     TempFolder f;
-    const Output o = run(f, {"watch", test::example("pump-bench"), "--for", "700ms", "--every", "200ms"});
-    EXPECT_EQ(o.code, cli::ok) << o.err;
+    // As long as a machine with other things to do needs for a first reading.
+    Output o;
+    for (const char* length : {"700ms", "3s", "15s"}) {
+        o = run(f, {"watch", test::example("pump-bench"), "--for", length, "--every", "200ms"});
+        EXPECT_EQ(o.code, cli::ok) << o.err;
+        if (o.out.find("D1 closed") != std::string::npos) break;
+    }
     EXPECT_NE(o.out.find(" bar"), std::string::npos);
     EXPECT_NE(o.out.find("D1 closed"), std::string::npos) << o.out;
     EXPECT_GE(std::count(o.out.begin(), o.out.end(), '\n'), 2);
