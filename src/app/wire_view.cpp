@@ -38,15 +38,11 @@ WireRows::WireRows(QWidget* parent) : QAbstractScrollArea(parent) {
 void WireRows::show(std::deque<WireMessagePtr> rows) {
     const bool atEnd = verticalScrollBar()->value() >= verticalScrollBar()->maximum();
     // Somebody who looks back keeps what they look at, while the oldest rows go.
-    const std::uint64_t first = rows_.empty() ? 0 : rows_.front()->number;
     const auto kept = std::partition_point(rows_.begin(), rows_.end(), [&](const WireMessagePtr& m) {
         return rows.empty() || m->number < rows.front()->number;
     });
     const int gone = static_cast<int>(kept - rows_.begin());
-    const bool same = rows_.size() == rows.size() && !rows.empty() && first == rows.front()->number &&
-                      rows_.back()->number == rows.back()->number;
     rows_ = std::move(rows);
-    if (same) return;
     const int value = verticalScrollBar()->value() - gone;
     arrange(atEnd);
     if (!atEnd) verticalScrollBar()->setValue(std::max(0, value));

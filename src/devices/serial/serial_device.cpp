@@ -17,7 +17,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::size_t mostTerminals = 256;  // a board that makes up labels must not fill the memory
-constexpr Duration retryEvery = milliseconds(500);
+constexpr Duration firstRetry = milliseconds(5), longestRetry = milliseconds(500);
 constexpr Duration pollEvery = milliseconds(100);
 constexpr Duration reportEvery = milliseconds(250);
 constexpr Duration listenToSpeed = milliseconds(1500);
@@ -121,7 +121,8 @@ private:
 
     void pause(std::stop_token& stop) {
         std::unique_lock lock(sleepMutex_);
-        sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retryEvery.ns), [] { return false; });
+        sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retry_.ns), [] { return false; });
+        retry_ = std::min(retry_ + retry_, longestRetry);
     }
 
     void setState(DeviceSink& sink, LinkState state, Text sentence,
@@ -171,6 +172,7 @@ private:
 
     /// The sentence of a link that works; with a speed that was found, the offer to stay with it.
     void setLive(DeviceSink& sink) {
+        retry_ = firstRetry;
         if (settings_.line.baud != 0)
             return setState(sink, LinkState::live,
                             text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), line_.port, line_.baud));
@@ -362,7 +364,8 @@ private:
     std::mutex outputMutex_;
     std::map<std::string, Output> outputs_;  // guarded by outputMutex_
     // the run thread's own
-    SerialSettings line_;  // as it is open, with the speed that was found
+    Duration retry_ = firstRetry;  // each time twice as long, until lines arrive again
+    SerialSettings line_;          // as it is open, with the speed that was found
     SerialLoad load_;
     LineSplitter splitter_;
     WireLines wire_;

@@ -12,6 +12,9 @@ namespace {
 constexpr std::array<unsigned, 14> order{115200, 9600,   57600,  38400,  19200, 230400, 1'000'000,
                                          250000, 460800, 500000, 921600, 4800,  2400,   1200};
 constexpr double sure = 0.9, likely = 0.6;
+/// Many boards start anew when their port is opened, and say nothing for that long. It is opened anew for each speed,
+/// but only the first time is a change for them: the port's ready line stays as it is in between.
+constexpr std::chrono::milliseconds toStart{2500};
 
 }  // namespace
 
@@ -45,7 +48,8 @@ SpeedFound findSpeed(SerialSettings line, const LineFormat& format, Duration lis
         }
         trying(line.baud, i, order.size());
         std::string bytes;
-        const auto end = Clock::now() + std::chrono::nanoseconds(listen.ns);
+        auto end = Clock::now() + std::chrono::nanoseconds(listen.ns);
+        if (i == 0) end += toStart;
         double likeness = 0;
         while (Clock::now() < end && bytes.size() < 4096) {
             if (stop.stop_requested()) {
@@ -59,6 +63,7 @@ SpeedFound findSpeed(SerialSettings line, const LineFormat& format, Duration lis
                 return out;
             }
             if (got != SerialPort::Got::bytes) continue;
+            end = std::min(end, Clock::now() + std::chrono::nanoseconds(listen.ns));
             likeness = textLikeness(format, bytes);
             if (bytes.size() >= 64 && (likeness > sure || likeness < 0.3)) break;
         }

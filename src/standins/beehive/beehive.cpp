@@ -91,8 +91,7 @@ std::string Beehive::hear() {
     for (const char c : heard) {
         if (c == '?' && options_.asked) sendLine();
         if (c == '\n' || c == '\r') {
-            if (command_.starts_with('H'))
-                heater_ = std::clamp(std::strtod(command_.c_str() + 1, nullptr), 0., 100.);
+            if (command_.starts_with('H')) heater_ = std::clamp(std::strtod(command_.c_str() + 1, nullptr), 0., 100.);
             command_.clear();
         } else if (command_.size() < 32) {
             command_ += c;
