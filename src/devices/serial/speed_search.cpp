@@ -27,8 +27,17 @@ double textLikeness(const LineFormat& format, std::string_view bytes) {
     std::vector<LineSplitter::Line> lines;
     splitter.feed(bytes, lines);
     std::vector<FieldValue> fields;
-    const auto fit = std::count_if(lines.begin(), lines.end(),
-                                   [&](const auto& line) { return parseLine(format, line.text, fields).ok(); });
+    // A line of another usual kind is no accident either.
+    static const LineFormat numbers;
+    static const LineFormat labels = [] {
+        LineFormat f;
+        f.kind = LineFormat::Kind::labelled;
+        return f;
+    }();
+    const auto fit = std::ranges::count_if(lines, [&](const LineSplitter::Line& line) {
+        return parseLine(format, line.text, fields).ok() || parseLine(numbers, line.text, fields).ok() ||
+               parseLine(labels, line.text, fields).ok();
+    });
     const double fitting = lines.empty() ? 0 : static_cast<double>(fit) / static_cast<double>(lines.size());
     return 0.5 * plain * plain + (lines.empty() ? 0 : 0.2 * plain) + 0.3 * fitting;
 }

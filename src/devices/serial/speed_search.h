@@ -10,7 +10,7 @@
 namespace cruscotto {
 
 /// How much like text that somebody sent on purpose these bytes look, 0 to 1; 0 for fewer than eight. A line that fits
-/// the format counts most, then whole lines, then printable characters.
+/// the format, or is one of numbers or of labels and numbers, counts most, then whole lines, then printable characters.
 double textLikeness(const LineFormat& format, std::string_view bytes);
 
 struct SpeedFound {
@@ -22,9 +22,9 @@ struct SpeedFound {
 };
 
 /// Listens at one usual speed after the other, the most usual first, and takes the one at which what arrives makes
-/// sense. Reads only: nothing is sent. At most `listen` for a speed, less once it is clear; at the first one longer, until
-/// a board that starts anew when its port is opened says something.
-/// `trying` is told each speed, how many have been tried, and of how many.
+/// sense. Reads only: nothing is sent. At most `listen` for a speed, less once it is clear; at the first one longer,
+/// until a board that starts anew when its port is opened says something. `trying` is told each speed, how many have
+/// been tried, and of how many.
 SpeedFound findSpeed(SerialSettings line, const LineFormat& format, Duration listen, const std::stop_token& stop,
                      const std::function<void(unsigned baud, std::size_t tried, std::size_t all)>& trying);
 
