@@ -145,10 +145,10 @@ constexpr int rounds = SANITIZED ? 5 : 50;
 constexpr const char* fastBox = R"({"channels":32,"rate-hz":200000})";
 
 TEST(Kill, AtFiftyMomentsOfASlowRecording) {
-    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, 5);
+    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, 10);
 }
 TEST(Kill, AtFiftyMomentsOfAFastRecording) {
-    killAgainAndAgain(test::fastBench(fastBox, 32), rounds, SANITIZED ? 1 : 2);
+    killAgainAndAgain(test::fastBench(fastBox, 32), rounds, SANITIZED ? 1 : 5);
 }
 /// More than 16 MB/s: with the rollback journal.
 TEST(Kill, AtMomentsOfAVeryFastRecording) {
@@ -158,8 +158,8 @@ TEST(Kill, AtMomentsOfAVeryFastRecording) {
     killAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":500000})", 32), SANITIZED ? 2 : 12);
 }
 TEST(Kill, OnTheMachinesOwnDisk) {
-    killAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 2 : 10, 2, true);
-    killAgainAndAgain(test::fastBench(fastBox, 32), SANITIZED ? 2 : 10, 1, true);
+    killAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 2 : 10, 5, true);
+    killAgainAndAgain(test::fastBench(fastBox, 32), SANITIZED ? 2 : 10, 2, true);
 }
 
 }  // namespace
