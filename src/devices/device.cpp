@@ -4,6 +4,8 @@
 #include <array>
 
 #include "devices/fastbox/fast_box.h"
+#include "devices/modbus/modbus_device.h"
+#include "devices/scpi/scpi_device.h"
 #include "devices/serial/serial_device.h"
 #include "devices/simbox/simulated_box.h"
 
@@ -16,7 +18,8 @@ const char* linkStateWord(LinkState state) {
 }
 
 const std::vector<DeviceKind>& deviceKinds() {
-    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), fastBoxKind()};
+    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), modbusKind(), scpiKind(),
+                                               fastBoxKind()};
     return kinds;
 }
 

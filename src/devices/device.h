@@ -9,6 +9,7 @@
 
 #include "core/bench.h"
 #include "core/block.h"
+#include "core/chain.h"
 #include "core/result.h"
 #include "devices/wire.h"
 
@@ -37,6 +38,33 @@ struct Rejected {
     Text reason;
 };
 
+/// A terminal that a kind of device has, with what can be chosen there.
+struct TerminalInfo {
+    std::string terminal;
+    ChannelKind kind = ChannelKind::analogInput;
+    SampleType type = SampleType::float64;
+    std::vector<Scale> ranges{};  ///< in volts, smallest first; empty where there is none to choose
+    int bits = 0;                 ///< of the converter; 0 where the value comes ready made
+    Text title{};                 ///< what is there, where the device or its description says so
+    ChainSpec chain{};            ///< how to read it, where that is known: a new signal begins with it
+    bool operator==(const TerminalInfo&) const = default;
+};
+
+/// A setting that lies in the device itself: read from it, written to it, and compared with what the bench wants.
+struct DeviceParameter {
+    std::string key;  ///< unique within the device
+    Text title;
+    std::string unit{};                   ///< as people write it
+    std::vector<std::string> choices{};   ///< all there are; empty: a number
+    std::optional<Scale> limits{};        ///< of a number
+    std::optional<std::string> there{};   ///< as the device has it; empty: not read yet
+    std::optional<std::string> wanted{};  ///< as the bench has it; empty: the bench does not care
+    bool writable = true;
+    Text problem{};  ///< why it could not be read or written
+    [[nodiscard]] bool differs() const { return there && wanted && *there != *wanted; }
+    bool operator==(const DeviceParameter&) const = default;
+};
+
 /// Everything there is to say about a link now. Immutable once reported.
 struct DeviceStatus {
     LinkState state = LinkState::starting;
@@ -56,6 +84,9 @@ struct DeviceStatus {
         bool operator==(const Suggestion&) const = default;
     };
     std::vector<Suggestion> suggestions{};
+    std::vector<DeviceParameter> parameters{};
+    /// Terminals that were found while it runs, as the device says; inputs that deliver are known without.
+    std::vector<TerminalInfo> found{};
 };
 
 /// Where a device hands over what it measures. May be called from the device's thread only.
@@ -87,15 +118,6 @@ struct TerminalRequest {
     std::optional<Scale> range;
 };
 
-/// A terminal that a kind of device has, with what can be chosen there.
-struct TerminalInfo {
-    std::string terminal;
-    ChannelKind kind = ChannelKind::analogInput;
-    SampleType type = SampleType::float64;
-    std::vector<Scale> ranges;  ///< in volts, smallest first; empty where there is none to choose
-    int bits = 0;               ///< of the converter; 0 where the value comes ready made
-};
-
 /// One connected thing. Constructed from its settings; run() is called once, on a thread of its own.
 class Device {
 public:
@@ -104,6 +126,8 @@ public:
     virtual void run(DeviceSink& sink, std::stop_token stop) = 0;
     /// Any thread. A value out of the output's range is clamped to it; an unknown terminal is ignored.
     virtual void setOutput(const std::string& terminal, double value) = 0;
+    /// Any thread. Writes a parameter of the device's own; how that went is said with the parameter.
+    virtual void setParameter(const std::string& /*key*/, const std::string& /*value*/) {}
     /// Any thread. Takes new settings over without a stop; false if the device must be made anew for them.
     virtual bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals) = 0;
 };

@@ -11,6 +11,7 @@
 
 #include "core/json_text.h"
 #include "devices/device.h"
+#include "devices/device_listener.h"
 #include "devices/serial/serial_port.h"
 #include "standins/beehive/beehive.h"
 #include "support.h"
@@ -21,68 +22,9 @@ namespace {
 using nlohmann::json;
 using test::eventually;
 
-/// A driver on its thread, and everything it said.
-class Listener : public DeviceSink {
+class Listener : public test::DeviceListener {
 public:
-    explicit Listener(const json& settings)
-        : device_(deviceKind("serial-line-board")->make({"hive", Pace::realTime, {}, wire}, jsonText(settings), {})) {
-        EXPECT_TRUE(deviceKind("serial-line-board")->check(jsonText(settings)).ok());
-        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
-    }
-    ~Listener() override { stop(); }
-    void stop() {
-        thread_.request_stop();
-        if (thread_.joinable()) thread_.join();
-    }
-    void deliver(BlockPtr block) override {
-        const std::lock_guard lock(mutex_);
-        auto& to = samples_[block->group->name];
-        std::vector<double> v;
-        appendAsDouble(block->columns[0], v);
-        for (std::size_t i = 0; i < v.size(); ++i) to.push_back({block->timeOf(i), v[i]});
-        if (block->gapBefore) gaps_.push_back(*block->gapBefore);
-    }
-    void report(DeviceStatus status) override {
-        const std::lock_guard lock(mutex_);
-        if (states_.empty() || states_.back() != status.state) states_.push_back(status.state);
-        status_ = std::move(status);
-    }
-    [[nodiscard]] Instant now() const override {
-        return {
-            std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began_).count()};
-    }
-    struct Sample {
-        Instant t;
-        double v;
-    };
-    std::vector<Sample> samples(const std::string& terminal) {
-        const std::lock_guard lock(mutex_);
-        return samples_[terminal];
-    }
-    std::size_t count(const std::string& terminal) { return samples(terminal).size(); }
-    DeviceStatus status() {
-        const std::lock_guard lock(mutex_);
-        return status_;
-    }
-    std::vector<Gap> gaps() {
-        const std::lock_guard lock(mutex_);
-        return gaps_;
-    }
-    bool reaches(LinkState state) {
-        return eventually([&] { return status().state == state; });
-    }
-    Device& device() { return *device_; }
-    const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
-
-private:
-    const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
-    std::mutex mutex_;
-    std::map<std::string, std::vector<Sample>> samples_;
-    std::vector<Gap> gaps_;
-    std::vector<LinkState> states_;
-    DeviceStatus status_;
-    std::unique_ptr<Device> device_;
-    std::jthread thread_;
+    explicit Listener(const json& settings) : DeviceListener("serial-line-board", jsonText(settings)) {}
 };
 
 std::unique_ptr<Beehive> openHive(BeehiveOptions options = {}) {
@@ -476,11 +418,6 @@ TEST(SerialBoard, UnpluggedAndBackAgainItGoesOnAndTheGapIsKept) {
     EXPECT_EQ(listener.samples("1")[1].v, 5);
 }
 
-std::size_t entries(const char* folder) {
-    return static_cast<std::size_t>(
-        std::distance(std::filesystem::directory_iterator(folder), std::filesystem::directory_iterator{}));
-}
-
 TEST(SerialBoard, AThousandTimesUnpluggedItHasKeptEveryGapAndNothingElse) {
     test::TempFolder folder;
     BeehiveOptions options;
@@ -498,12 +435,12 @@ TEST(SerialBoard, AThousandTimesUnpluggedItHasKeptEveryGapAndNothingElse) {
         })) << "stuck after "
             << i << " times: " << listener.status().sentence.english();
         if (i == 1) {
-            files = entries("/proc/self/fd");
-            threads = entries("/proc/self/task");
+            files = test::entries("/proc/self/fd");
+            threads = test::entries("/proc/self/task");
         }
         if (i + 1 < times) continue;
-        EXPECT_EQ(entries("/proc/self/fd"), files);
-        EXPECT_EQ(entries("/proc/self/task"), threads);
+        EXPECT_EQ(test::entries("/proc/self/fd"), files);
+        EXPECT_EQ(test::entries("/proc/self/task"), threads);
     }
     listener.stop();
     const auto samples = listener.samples("1");

@@ -1,0 +1,230 @@
+#include "devices/link/byte_link.h"
+
+#include <fcntl.h>
+#include <netdb.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
+#include <poll.h>
+#include <sys/eventfd.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <charconv>
+#include <cmath>
+#include <cstring>
+#include <nlohmann/json.hpp>
+
+#include "core/json_text.h"
+
+namespace cruscotto {
+
+namespace {
+
+class SerialLink : public ByteLink {
+public:
+    explicit SerialLink(SerialSettings line) : line_(std::move(line)) {}
+    std::optional<Failure> open() override { return port_.open(line_); }
+    void close() override { port_.close(); }
+    Got read(Duration wait, std::string& out) override { return port_.read(wait, out); }
+    bool write(std::string_view bytes) override { return port_.write(bytes); }
+    void wake() override { port_.wake(); }
+    [[nodiscard]] std::string name() const override { return line_.port; }
+
+private:
+    const SerialSettings line_;
+    SerialPort port_;
+};
+
+class TcpLink : public ByteLink {
+public:
+    TcpLink(std::string host, std::uint16_t port)
+        : host_(std::move(host)), port_(port), wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
+    ~TcpLink() override {
+        TcpLink::close();
+        if (wake_ >= 0) ::close(wake_);
+    }
+    std::optional<Failure> open() override {
+        close();
+        addrinfo hints{}, *found = nullptr;
+        hints.ai_socktype = SOCK_STREAM;
+        hints.ai_flags = AI_NUMERICSERV;
+        if (const int error = getaddrinfo(host_.c_str(), std::to_string(port_).c_str(), &hints, &found); error != 0)
+            return Failure{LinkState::absent,
+                           text(CRUSCOTTO_TEXT("The name {0} is not known ({1}). Check it, or give the address."),
+                                host_, gai_strerror(error))};
+        const std::unique_ptr<addrinfo, decltype(&freeaddrinfo)> all(found, freeaddrinfo);
+        int error = EHOSTUNREACH;
+        for (const addrinfo* a = found; a; a = a->ai_next) {
+            const int fd = socket(a->ai_family, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
+            if (fd < 0) continue;
+            error = connectWithin(fd, *a);
+            if (error == 0) {
+                const int on = 1;
+                setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &on, sizeof on);
+                // A peer whose cable was pulled says nothing: it is asked after 2 s, and given up after three more.
+                const int idle = 2, every = 1, tries = 3;
+                setsockopt(fd, SOL_SOCKET, SO_KEEPALIVE, &on, sizeof on);
+                setsockopt(fd, IPPROTO_TCP, TCP_KEEPIDLE, &idle, sizeof idle);
+                setsockopt(fd, IPPROTO_TCP, TCP_KEEPINTVL, &every, sizeof every);
+                setsockopt(fd, IPPROTO_TCP, TCP_KEEPCNT, &tries, sizeof tries);
+                fd_ = fd;
+                return std::nullopt;
+            }
+            ::close(fd);
+        }
+        return hostRefused(name(), error);
+    }
+    void close() override {
+        if (fd_ >= 0) ::close(fd_);
+        fd_ = -1;
+    }
+    Got read(Duration wait, std::string& out) override {
+        std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
+        const int ms = static_cast<int>((wait.ns + 999'999) / 1'000'000);
+        if (::poll(watched.data(), watched.size(), ms) < 0) return errno == EINTR ? Got::nothing : Got::lost;
+        clearWake(watched[1].revents != 0);
+        if (watched[0].revents == 0) return Got::nothing;
+        std::array<char, 65536> buffer;
+        const ssize_t n = ::read(fd_, buffer.data(), buffer.size());
+        if (n > 0) {
+            out.append(buffer.data(), static_cast<std::size_t>(n));
+            return Got::bytes;
+        }
+        return n < 0 && (errno == EAGAIN || errno == EINTR) ? Got::nothing : Got::lost;
+    }
+    bool write(std::string_view bytes) override {
+        while (!bytes.empty()) {
+            const ssize_t n = ::send(fd_, bytes.data(), bytes.size(), MSG_NOSIGNAL);
+            if (n > 0) {
+                bytes.remove_prefix(static_cast<std::size_t>(n));
+                continue;
+            }
+            if (n < 0 && errno != EAGAIN && errno != EINTR) return false;
+            pollfd p{fd_, POLLOUT, 0};
+            if (::poll(&p, 1, 1000) == 0 || (p.revents & (POLLHUP | POLLERR | POLLNVAL))) return false;
+        }
+        return true;
+    }
+    void wake() override { eventfd_write(wake_, 1); }
+    [[nodiscard]] std::string name() const override {
+        return text(CRUSCOTTO_TEXT("{0}, port {1}"), host_, port_).english();
+    }
+
+private:
+    int connectWithin(int fd, const addrinfo& a) const {
+        if (connect(fd, a.ai_addr, a.ai_addrlen) == 0) return 0;
+        if (errno != EINPROGRESS) return errno;
+        std::array<pollfd, 2> watched{pollfd{fd, POLLOUT, 0}, pollfd{wake_, POLLIN, 0}};
+        const int ready = ::poll(watched.data(), watched.size(), static_cast<int>(connectLimit.ns / 1'000'000));
+        if (ready <= 0) return ETIMEDOUT;
+        if (watched[0].revents == 0) return ECANCELED;
+        int error = 0;
+        socklen_t size = sizeof error;
+        getsockopt(fd, SOL_SOCKET, SO_ERROR, &error, &size);
+        return error;
+    }
+    void clearWake(bool woken) const {
+        eventfd_t value = 0;
+        if (woken) eventfd_read(wake_, &value);
+    }
+    const std::string host_;
+    const std::uint16_t port_;
+    const int wake_;
+    int fd_ = -1;
+};
+
+}  // namespace
+
+ByteLink::Failure hostRefused(const std::string& name, int error) {
+    if (error == ECONNREFUSED)
+        return {
+            LinkState::absent,
+            text(CRUSCOTTO_TEXT("{0}: the host is there, but nothing listens. Check the port, and that the device's "
+                                "network service is switched on."),
+                 name)};
+    if (error == EACCES || error == EPERM)
+        return {
+            LinkState::noPermission,
+            text(CRUSCOTTO_TEXT("{0}: this computer does not allow the connection. A firewall may forbid it."), name)};
+    return {LinkState::absent,
+            text(CRUSCOTTO_TEXT("{0} does not answer ({1}). Check the cable, the power and the address; the readings "
+                                "begin by themselves."),
+                 name, std::strerror(error))};
+}
+
+Result<LinkAddress> linkAddress(const std::string& text, std::uint16_t otherwisePort) {
+    LinkAddress out;
+    if (text.empty())
+        return failure("Say where the device is: a serial port, as in /dev/ttyUSB0, or a host, as in 127.0.0.1:{0}.",
+                       otherwisePort != 0 ? otherwisePort : 5025);
+    if (text.size() > 512) return failure("An address has at most 512 characters.");
+    if (text.find('/') != std::string::npos || text.ends_with(".wire")) {
+        out.line.port = text;
+        return out;
+    }
+    std::string host = text, port;
+    if (text.front() == '[') {
+        const std::size_t end = text.find(']');
+        if (end == std::string::npos || (end + 1 < text.size() && text[end + 1] != ':'))
+            return failure("\"{0}\" is no address: [::1]:502 is how one in brackets is written.", text);
+        host = text.substr(1, end - 1);
+        if (end + 1 < text.size()) port = text.substr(end + 2);
+    } else if (const std::size_t colon = text.rfind(':');
+               colon != std::string::npos && text.find(':') == colon) {  // more than one: an IPv6 address alone
+        host = text.substr(0, colon);
+        port = text.substr(colon + 1);
+    }
+    out.host = host;
+    out.port = otherwisePort;
+    if (!port.empty() || text.back() == ':') {
+        const auto [end, error] = std::from_chars(port.data(), port.data() + port.size(), out.port);
+        if (error != std::errc{} || end != port.data() + port.size() || out.port == 0)
+            return failure("\"{0}\" is no port; it must be a number from 1 to 65535.", port);
+    }
+    if (host.empty()) return failure("\"{0}\" names no host.", text);
+    if (out.port == 0) return failure("\"{0}\" needs a port, as in {0}:5025.", text);
+    return out;
+}
+
+std::unique_ptr<ByteLink> makeByteLink(const LinkAddress& address) {
+    if (!address.line.port.empty()) return std::make_unique<SerialLink>(address.line);
+    return std::make_unique<TcpLink>(address.host, address.port);
+}
+
+Result<void> readLineSettings(const JsonText& settings, SerialSettings& out) {
+    const auto j = parseJson(settings.empty() ? "{}" : settings);
+    const auto number = [&](const char* key, double otherwise) {
+        const auto it = j.find(key);
+        if (it == j.end()) return otherwise;
+        return it->is_number() ? it->get<double>() : -1.0;
+    };
+    const double baud = number("baud", out.baud);
+    if (!(baud >= 1 && baud <= 20e6) || baud != std::floor(baud))
+        return failure("\"baud\" must be a whole number from 1 to 20000000.");
+    out.baud = static_cast<unsigned>(baud);
+    const double bits = number("data-bits", 8);
+    if (bits != 5 && bits != 6 && bits != 7 && bits != 8) return failure("\"data-bits\" must be 5, 6, 7 or 8.");
+    out.dataBits = static_cast<int>(bits);
+    const auto it = j.find("parity");
+    const std::string parity = it == j.end() ? "none" : it->is_string() ? it->get<std::string>() : "";
+    if (parity != "none" && parity != "odd" && parity != "even")
+        return failure("\"parity\" must be none, odd or even.");
+    out.parity = parity == "odd"    ? SerialSettings::Parity::odd
+                 : parity == "even" ? SerialSettings::Parity::even
+                                    : SerialSettings::Parity::none;
+    const double stops = number("stop-bits", 1);
+    if (stops != 1 && stops != 2) return failure("\"stop-bits\" must be 1 or 2.");
+    out.stopBits = static_cast<int>(stops);
+    return {};
+}
+
+std::vector<SettingInfo> lineSettingInfos() {
+    using Type = SettingInfo::Type;
+    return {{"data-bits", CRUSCOTTO_TEXT("Data bits"), Type::number, {"5", "6", "7", "8"}, "8", {}},
+            {"parity", CRUSCOTTO_TEXT("Parity"), Type::choice, {"none", "odd", "even"}, "none", {}},
+            {"stop-bits", CRUSCOTTO_TEXT("Stop bits"), Type::number, {"1", "2"}, "1", {}}};
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,90 @@
+#pragma once
+
+#include <condition_variable>
+#include <deque>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <set>
+
+#include "devices/link/byte_link.h"
+#include "devices/link/scan_buffer.h"
+
+namespace cruscotto {
+
+/// What drivers of a link have in common: opening it, coming back by itself ever less often, the gap that an absence
+/// leaves, the states, and outputs that wait to be sent. A driver overrides what is particular to its protocol. All of
+/// it runs on the thread of run(), but for setOutput() and wake().
+class LinkDriver : public Device {
+public:
+    void run(DeviceSink& sink, std::stop_token stop) final;
+    void setOutput(const std::string& terminal, double value) final;
+    void setParameter(const std::string& key, const std::string& value) final;
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) final { return false; }
+
+protected:
+    enum class End {
+        lost,    ///< it was there, and went away
+        again,   ///< it is there, but not as it should be (the state says so): opened anew after a while
+        stopped  ///< the stop was asked for
+    };
+    LinkDriver(DeviceContext context, std::set<std::string> outputs);
+
+    virtual std::optional<ByteLink::Failure> open() = 0;
+    virtual void close() = 0;
+    /// Any thread: ends what open() or talk() waits for.
+    virtual void wake() = 0;
+    /// Asks and listens until the link is lost or the stop is asked for.
+    virtual End talk(const std::stop_token& stop) = 0;
+    /// Before the link is closed in order: the outputs' last values are to be sent.
+    virtual void finish() {}
+    /// What went away and what to do, for the state "lost".
+    [[nodiscard]] virtual Text lostSentence() const = 0;
+
+    [[nodiscard]] const std::string& id() const { return context_.id; }
+    [[nodiscard]] Instant now() const { return sink_->now(); }
+    DeviceSink& sink() { return *sink_; }
+    /// Reported where it differs from what was.
+    void setState(LinkState state, Text sentence, std::vector<DeviceStatus::Suggestion> suggestions = {});
+    /// Readings arrive: the next absence is looked after at once again.
+    void setLive(Text sentence);
+    /// What counts bytes and lines; told to the sink four times a second by reportSometimes().
+    DeviceStatus& status() { return status_; }
+    void reportSometimes();
+    void reject(std::string_view bytes, Text reason);
+    /// Buffers that a gap is marked in, and that are delivered, together. Stay where they are.
+    ScanBuffer& addScan(std::string name, std::vector<Channel> channels);
+    void deliver();
+    /// Somebody looks at the wire.
+    [[nodiscard]] bool wireOpen() const { return context_.wire && context_.wire->isOpen(); }
+    void tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields = {}, Text problem = {});
+    /// What outputs have been set to since the last time, of each only the newest value.
+    [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
+    /// What parameters are to be written, in order.
+    [[nodiscard]] std::vector<std::pair<std::string, std::string>> dueParameters();
+    /// An output could not be sent now; sent with the next unless it is set anew.
+    void owe(const std::string& terminal, double value);
+    /// Waits without the processor; ends with the stop.
+    void pause(const std::stop_token& stop, Duration d);
+
+private:
+    const DeviceContext context_;
+    const std::set<std::string> outputNames_;
+    std::mutex sleepMutex_;
+    std::condition_variable_any sleeper_;
+    std::mutex outputMutex_;
+    struct Output {
+        double value = 0;
+        bool waits = false;
+    };
+    std::map<std::string, Output> outputs_;                        // guarded by outputMutex_
+    std::vector<std::pair<std::string, std::string>> parameters_;  // guarded by outputMutex_
+    // the run thread's own
+    DeviceSink* sink_ = nullptr;
+    DeviceStatus status_;
+    Instant lastReport_;
+    Duration retry_;
+    std::deque<ScanBuffer> scans_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,663 @@
+#include "devices/modbus/modbus_device.h"
+
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "core/format.h"
+#include "core/json_text.h"
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr int missesUntilSilent = 3;
+constexpr Duration silentUnitEvery = milliseconds(1000);
+constexpr Duration giveUpAfter = milliseconds(4000);
+constexpr int readFunction[] = {1, 2, 3, 4};  // by ModbusTable
+
+std::string readPdu(ModbusTable table, std::uint16_t address, std::uint16_t count) {
+    std::string out;
+    out += static_cast<char>(readFunction[static_cast<int>(table)]);
+    for (const std::uint16_t w : {address, count}) {
+        out += static_cast<char>(w >> 8);
+        out += static_cast<char>(w);
+    }
+    return out;
+}
+
+std::string writePdu(const ModbusPoint& p, double value) {
+    std::string out;
+    const auto put = [&](unsigned w) {
+        out += static_cast<char>(w >> 8);
+        out += static_cast<char>(w);
+    };
+    if (p.table == ModbusTable::coil) {
+        out += '\x05';
+        put(p.address);
+        put(value != 0 ? 0xFF00U : 0U);
+        return out;
+    }
+    const auto registers = modbusRegisters(p, value);
+    out += registers.size() == 1 ? '\x06' : '\x10';
+    put(p.address);
+    if (registers.size() > 1) {
+        put(static_cast<unsigned>(registers.size()));
+        out += static_cast<char>(registers.size() * 2);
+    }
+    for (const std::uint16_t r : registers) put(r);
+    return out;
+}
+
+class ModbusDevice : public LinkDriver {
+public:
+    ModbusDevice(DeviceContext context, ModbusSettings settings)
+        : LinkDriver(std::move(context), outputsOf(settings)),
+          settings_(std::move(settings)),
+          link_(makeByteLink(settings_.address)),
+          replies_(settings_.framing) {
+        for (const ModbusRead& read : planReads(settings_.points, settings_.mostGap)) addRead(read);
+        for (const RackModule::Setting& s : settings_.rack.settings) {
+            DeviceParameter p;
+            p.key = s.point.name;
+            p.title = s.title;
+            p.unit = s.unit;
+            for (const auto& [word, code] : s.choices) p.choices.push_back(word);
+            p.limits = s.limits;
+            if (const auto it = settings_.wanted.find(p.key); it != settings_.wanted.end()) p.wanted = it->second;
+            status().parameters.push_back(std::move(p));
+        }
+        for (const ModbusPoint& p : settings_.points) units_[p.unit];
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override { return link_->open(); }
+    void close() override { link_->close(); }
+    void wake() override { link_->wake(); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), link_->name());
+    }
+    void finish() override { sendOutputs({}); }
+
+    End talk(const std::stop_token& stop) override {
+        replies_.reset();
+        setState(LinkState::starting,
+                 text(CRUSCOTTO_TEXT("Connected to {0}; waiting for the first reply."), link_->name()));
+        const Instant opened = now();
+        lastReply_ = opened;
+        for (Read& r : reads_) r.due = opened;
+        for (auto& [unit, health] : units_) health = {};
+        if (!readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+        while (!stop.stop_requested()) {
+            if (!sendOutputs(stop) || !writeParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+            reportSometimes();
+            auto next = std::ranges::min_element(reads_, {}, &Read::due);
+            if (next == reads_.end() || next->due > now()) {
+                if (!idle(next == reads_.end() ? milliseconds(100) : next->due - now())) return End::lost;
+                continue;
+            }
+            if (!ask(*next, stop)) return stop.stop_requested() ? End::stopped : End::lost;
+            if (now() - lastReply_ > giveUpAfter + seconds(3 * settings_.timeoutSeconds)) {
+                setState(LinkState::silent,
+                         text(CRUSCOTTO_TEXT("{0} is open, but no unit answers. Check that it speaks Modbus there, the "
+                                             "unit number and, on a serial line, speed, parity and the two wires."),
+                              link_->name()));
+                return End::again;
+            }
+        }
+        return End::stopped;
+    }
+
+private:
+    struct Read {
+        ModbusRead what;
+        ScanBuffer* scan = nullptr;
+        Instant due;
+        double tookNs = 0;  // on the mean
+        std::optional<Instant> lastGood;
+        Text problem;
+    };
+    struct Health {
+        int misses = 0;
+        bool silent = false;
+    };
+    enum class Outcome { good, refused, nothing, lost };
+    struct Reply {
+        Outcome outcome = Outcome::nothing;
+        std::string pdu;
+        Text problem;
+        Instant at;  // the middle between request and reply
+        std::string bytes;
+        std::size_t pduAt = 0;
+    };
+
+    static std::set<std::string> outputsOf(const ModbusSettings& settings) {
+        std::set<std::string> out;
+        for (const ModbusPoint& p : settings.points)
+            if (p.out) out.insert(p.name);
+        return out;
+    }
+
+    void addRead(const ModbusRead& what) {
+        std::vector<Channel> channels;
+        for (const std::size_t i : what.points) channels.push_back(settings_.points[i].channel());
+        Read& read = reads_.emplace_back();
+        read.what = what;
+        // Several rates may begin at one address: the first point tells them apart.
+        read.scan = &addScan(
+            fmt::format("{}/{}/{}", what.unit, modbusTableName(what.table), settings_.points[what.points.front()].name),
+            std::move(channels));
+        read.due = {};
+    }
+
+    /// Waits for when the next is due; what comes unasked is no reply. False if the link is lost.
+    bool idle(Duration d) {
+        std::string bytes;
+        const auto got = link_->read(std::clamp(d, milliseconds(1), milliseconds(100)), bytes);
+        if (got == ByteLink::Got::lost) return false;
+        if (!bytes.empty()) {
+            status().bytes += bytes.size();
+            reject(bytes, CRUSCOTTO_TEXT("came without being asked for, or too late"));
+            tell(WireMessage::Way::received, bytes, {}, CRUSCOTTO_TEXT("came without being asked for, or too late"));
+            replies_.reset();
+        }
+        return true;
+    }
+
+    [[nodiscard]] bool serial() const { return settings_.framing == ModbusFraming::rtu; }
+
+    /// On a serial line nobody may speak for 3.5 characters between two frames, and a late reply would be taken for one
+    /// to the next request: it is waited for.
+    bool quiet(bool afterMiss) {
+        if (!serial()) return true;
+        const double charNs = 1e9 * settings_.address.line.bitsPerByte() / std::max(1U, settings_.address.line.baud);
+        const Duration silence{std::max<std::int64_t>(1'750'000, static_cast<std::int64_t>(3.5 * charNs))};
+        if (!afterMiss) {
+            pause({}, silence);
+            return true;
+        }
+        const Instant end = now() + seconds(settings_.timeoutSeconds);
+        std::string bytes;
+        while (now() < end) {
+            bytes.clear();
+            const auto got = link_->read(milliseconds(30), bytes);
+            if (got == ByteLink::Got::lost) return false;
+            if (bytes.empty()) break;
+            reject(bytes, CRUSCOTTO_TEXT("came too late"));
+            tell(WireMessage::Way::received, bytes, {}, CRUSCOTTO_TEXT("came too late"));
+        }
+        return true;
+    }
+
+    Reply exchange(int unit, const std::string& pdu, const std::stop_token& stop) {
+        Reply reply;
+        ModbusMessage request{++transaction_, static_cast<std::uint8_t>(unit), pdu};
+        std::string bytes = modbusBytes(settings_.framing, request);
+        replies_.reset();
+        const Instant sent = now();
+        tell(WireMessage::Way::sent, bytes);
+        if (!link_->write(bytes)) {
+            reply.outcome = Outcome::lost;
+            return reply;
+        }
+        const Instant until = sent + seconds(settings_.timeoutSeconds);
+        std::vector<ModbusReplies::Piece> pieces;
+        // With a stop under way, an exchange that has begun is finished: the safe values go out that way.
+        while (now() < until) {
+            bytes.clear();
+            const auto got = link_->read(std::max(milliseconds(1), until - now()), bytes);
+            if (got == ByteLink::Got::lost) {
+                reply.outcome = Outcome::lost;
+                return reply;
+            }
+            status().bytes += bytes.size();
+            replies_.feed(bytes, pieces);
+            for (ModbusReplies::Piece& piece : pieces) {
+                const bool ours = piece.problem.empty() && piece.message.unit == request.unit &&
+                                  (serial() || piece.message.transaction == request.transaction) &&
+                                  !piece.message.pdu.empty() && (piece.message.pdu[0] & 0x7f) == pdu[0];
+                if (!ours) {
+                    const Text why =
+                        piece.problem.empty() ? Text(CRUSCOTTO_TEXT("no reply to what was asked")) : piece.problem;
+                    reject(piece.bytes, why);
+                    tell(WireMessage::Way::received, std::move(piece.bytes), {}, why);
+                    continue;
+                }
+                const Instant t = now();
+                ++status().lines;
+                lastReply_ = t;
+                reply.at = {sent.ns + (t.ns - sent.ns) / 2};
+                reply.pdu = piece.message.pdu;
+                reply.pduAt = serial() ? 1 : 7;
+                reply.bytes = std::move(piece.bytes);
+                if (reply.pdu[0] & 0x80) {
+                    reply.outcome = Outcome::refused;
+                    reply.problem = modbusException(reply.pdu.size() > 1 ? static_cast<std::uint8_t>(reply.pdu[1]) : 0);
+                } else {
+                    reply.outcome = Outcome::good;
+                }
+                tookNs_ = static_cast<double>(t.ns - sent.ns);
+                quiet(false);
+                return reply;
+            }
+            pieces.clear();
+            if (stop.stop_requested() && now() - sent > milliseconds(100)) break;
+        }
+        replies_.pause(pieces);
+        for (ModbusReplies::Piece& piece : pieces) {
+            reject(piece.bytes, piece.problem);
+            tell(WireMessage::Way::received, std::move(piece.bytes), {}, piece.problem);
+        }
+        tookNs_ = static_cast<double>((now() - sent).ns);
+        reply.problem = text(CRUSCOTTO_TEXT("unit {0} did not answer within {1} s"), unit, settings_.timeoutSeconds);
+        if (!quiet(true)) reply.outcome = Outcome::lost;
+        return reply;
+    }
+
+    /// The registers, or bits as 0 and 1, of a reply; empty where it does not hold as many as were asked for.
+    static std::vector<std::uint16_t> registersOf(const Reply& reply, ModbusTable table, std::size_t count) {
+        const bool bits = table == ModbusTable::coil || table == ModbusTable::discrete;
+        const std::size_t bytes = bits ? (count + 7) / 8 : count * 2;
+        std::vector<std::uint16_t> out;
+        if (reply.pdu.size() != bytes + 2 || static_cast<std::uint8_t>(reply.pdu[1]) != bytes) return out;
+        const auto at = [&](std::size_t i) { return static_cast<std::uint8_t>(reply.pdu[2 + i]); };
+        for (std::size_t i = 0; i < count; ++i)
+            out.push_back(static_cast<std::uint16_t>(bits ? at(i / 8) >> (i % 8) & 1 : at(2 * i) << 8 | at(2 * i + 1)));
+        return out;
+    }
+
+    /// False if the link is lost.
+    bool ask(Read& read, const std::stop_token& stop) {
+        const Duration every = seconds(read.what.everySeconds);
+        Health& health = units_[read.what.unit];
+        read.due = std::max(read.due + every, now());
+        const ModbusRead what = read.what;
+        Reply reply = exchange(what.unit, readPdu(what.table, what.address, what.count), stop);
+        read.tookNs = read.tookNs == 0 ? tookNs_ : 0.9 * read.tookNs + 0.1 * tookNs_;
+        if (reply.outcome == Outcome::lost) return false;
+        if (reply.outcome == Outcome::nothing) {
+            if (stop.stop_requested()) return true;
+            tell(WireMessage::Way::received, {}, {}, reply.problem);
+            read.problem = reply.problem;
+            if (++health.misses >= missesUntilSilent) health.silent = true;
+            // One that does not answer must not hold up the others of the line.
+            if (health.silent)
+                for (Read& r : reads_)
+                    if (r.what.unit == what.unit) {
+                        if (r.lastGood) r.scan->away(*r.lastGood, fmt::format("Unit {} did not answer.", what.unit));
+                        r.due = std::max(r.due, now() + silentUnitEvery);
+                    }
+            judge();
+            return true;
+        }
+        health = {};
+        if (reply.outcome == Outcome::refused) {
+            tell(WireMessage::Way::received, reply.bytes, {}, reply.problem);
+            if (reply.pdu.size() > 1 && (reply.pdu[1] == 2 || reply.pdu[1] == 3) && what.points.size() > 1) {
+                // A hole between the values, or one of them, is what it has not: each is asked for by itself.
+                read.problem = {};
+                split(read);
+                return true;
+            }
+            read.problem = text(CRUSCOTTO_TEXT("{0} of unit {1} from {2}: {3}"), modbusTableName(what.table), what.unit,
+                                what.address, reply.problem.english());
+            reject(reply.bytes, read.problem);
+            judge();
+            return true;
+        }
+        const auto registers = registersOf(reply, what.table, what.count);
+        if (registers.empty()) {
+            reject(reply.bytes, CRUSCOTTO_TEXT("not as many values as were asked for"));
+            tell(WireMessage::Way::received, reply.bytes, {}, CRUSCOTTO_TEXT("not as many values as were asked for"));
+            return true;
+        }
+        read.problem = {};
+        take(read, reply, registers);
+        judge();
+        return true;
+    }
+
+    void take(Read& read, Reply& reply, const std::vector<std::uint16_t>& registers) {
+        std::vector<double> values;
+        std::vector<WireField> fields;
+        const bool looked = wireOpen();
+        for (const std::size_t i : read.what.points) {
+            const ModbusPoint& p = settings_.points[i];
+            const std::size_t offset = p.address - read.what.address;
+            values.push_back(modbusValue(p, registers.data() + offset));
+            if (!looked) continue;
+            const bool bits = p.table == ModbusTable::coil || p.table == ModbusTable::discrete;
+            fields.push_back(
+                {reply.pduAt + 2 + (bits ? offset / 8 : offset * 2), bits ? 1 : p.words() * 2, p.name, values.back()});
+        }
+        tell(WireMessage::Way::received, std::move(reply.bytes), std::move(fields));
+        read.scan->add(reply.at, values);
+        read.scan->deliver(sink());
+        read.lastGood = reply.at;
+    }
+
+    void split(const Read& read) {
+        const ModbusRead what = read.what;
+        std::erase_if(reads_, [&](const Read& r) { return &r == &read; });
+        for (const std::size_t i : what.points) {
+            const ModbusPoint& p = settings_.points[i];
+            addRead({what.unit, what.table, p.address, static_cast<std::uint16_t>(p.words()), what.everySeconds, {i}});
+            reads_.back().due = now();
+        }
+    }
+
+    /// What there is to say about all of it together.
+    void judge() {
+        double share = 0;
+        Text problem;
+        for (const Read& r : reads_) {
+            if (r.what.everySeconds > 0) share += r.tookNs * 1e-9 / r.what.everySeconds;
+            if (problem.empty()) problem = r.problem;
+        }
+        status().linkShare = share;
+        status().linkAdvice = {};
+        if (share > 0.8)
+            status().linkAdvice = text(
+                share > 1
+                    ? CRUSCOTTO_TEXT("The rates asked for need {0} % of the line: readings come later than asked. Read "
+                                     "less often, raise the speed, or lay the registers side by side.")
+                    : CRUSCOTTO_TEXT("The rates asked for need {0} % of the line; there is little room for more."),
+                std::lround(share * 100));
+        std::size_t silent = 0;
+        for (const auto& [unit, health] : units_) silent += health.silent;
+        if (silent == units_.size() && silent > 0) {
+            setState(LinkState::silent,
+                     text(CRUSCOTTO_TEXT("{0} is open, but no unit answers: {1}."), link_->name(), problem.english()));
+        } else if (!trouble_.empty()) {
+            setLive(trouble_);
+        } else if (!problem.empty()) {
+            setLive(text(CRUSCOTTO_TEXT("{0} answers, but not everything is well: {1}. The rest goes on."),
+                         link_->name(), problem.english()));
+        } else if (std::ranges::any_of(status().parameters, &DeviceParameter::differs)) {
+            setLive(text(CRUSCOTTO_TEXT("{0} answers. Settings of its modules differ from the bench: {1}."),
+                         link_->name(), std::ranges::find_if(status().parameters, &DeviceParameter::differs)->key));
+        } else {
+            setLive(text(CRUSCOTTO_TEXT("{0} answers: {1} requests for {2} values."), link_->name(), reads_.size(),
+                         settings_.points.size() - outputsOf(settings_).size()));
+        }
+    }
+
+    /// Writes, and reads back what stands there then. Nothing on success; the link may be lost (then `lost` is set).
+    std::optional<Text> write(const ModbusPoint& p, double value, const std::stop_token& stop, bool& lost) {
+        Reply reply = exchange(p.unit, writePdu(p, value), stop);
+        lost = reply.outcome == Outcome::lost;
+        tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+        if (reply.outcome != Outcome::good) return reply.problem;
+        reply = exchange(p.unit, readPdu(p.table, p.address, static_cast<std::uint16_t>(p.words())), stop);
+        lost = reply.outcome == Outcome::lost;
+        tell(WireMessage::Way::received, reply.bytes, {}, reply.problem);
+        if (reply.outcome == Outcome::refused) return std::nullopt;  // some can only be written
+        const auto there = registersOf(reply, p.table, p.words());
+        if (there.empty()) return reply.problem;
+        const bool coil = p.table == ModbusTable::coil;
+        const auto meant = coil ? std::vector<std::uint16_t>{value != 0} : modbusRegisters(p, value);
+        if (there != meant)
+            return text(CRUSCOTTO_TEXT("it was set to {0} and reads back {1}"), shortNumber(value),
+                        shortNumber(modbusValue(p, there.data())));
+        return std::nullopt;
+    }
+
+    bool sendOutputs(const std::stop_token& stop) {
+        const auto due = dueOutputs();
+        for (std::size_t i = 0; i < due.size(); ++i) {
+            const auto p = std::ranges::find(settings_.points, due[i].first, &ModbusPoint::name);
+            bool lost = false;
+            const auto problem = write(*p, due[i].second, stop, lost);
+            if (lost) {
+                for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
+                return false;
+            }
+            trouble_ =
+                problem ? text(CRUSCOTTO_TEXT("The output {0} did not go through: {1}."), p->name, problem->english())
+                        : Text{};
+            judge();
+        }
+        return true;
+    }
+
+    bool readParameters(const std::stop_token& stop) {
+        for (std::size_t i = 0; i < settings_.rack.settings.size() && !stop.stop_requested(); ++i)
+            if (!readParameter(i, stop)) return false;
+        return !stop.stop_requested();
+    }
+
+    bool readParameter(std::size_t i, const std::stop_token& stop) {
+        const RackModule::Setting& s = settings_.rack.settings[i];
+        DeviceParameter& out = status().parameters[i];
+        Reply reply = exchange(
+            s.point.unit, readPdu(s.point.table, s.point.address, static_cast<std::uint16_t>(s.point.words())), stop);
+        if (reply.outcome == Outcome::lost) return false;
+        const auto registers = registersOf(reply, s.point.table, s.point.words());
+        out.problem = registers.empty() ? reply.problem : Text{};
+        tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+        if (registers.empty()) return true;
+        const double value = modbusValue(s.point, registers.data());
+        out.there = shortNumber(value);
+        for (const auto& [word, code] : s.choices)
+            if (code == value) out.there = word;
+        return true;
+    }
+
+    bool writeParameters(const std::stop_token& stop) {
+        for (const auto& [key, value] : dueParameters()) {
+            const auto s = std::ranges::find(settings_.rack.settings, key, [](const auto& x) { return x.point.name; });
+            if (s == settings_.rack.settings.end()) continue;
+            const auto i = static_cast<std::size_t>(s - settings_.rack.settings.begin());
+            DeviceParameter& out = status().parameters[i];
+            double number = 0;
+            bool known = parseNumber(value, number);
+            if (!s->choices.empty()) {
+                const auto choice = std::ranges::find(s->choices, value, [](const auto& c) { return c.first; });
+                known = choice != s->choices.end();
+                if (known) number = choice->second;
+            }
+            if (!known || (s->limits && !(number >= s->limits->low && number <= s->limits->high))) {
+                out.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value);
+                continue;
+            }
+            bool lost = false;
+            const auto problem = write(s->point, number, stop, lost);
+            if (lost) return false;
+            if (!readParameter(i, stop)) return false;
+            if (problem) out.problem = *problem;
+            judge();
+            sink().report(status());
+        }
+        return true;
+    }
+
+    const ModbusSettings settings_;
+    const std::unique_ptr<ByteLink> link_;
+    ModbusReplies replies_;
+    std::vector<Read> reads_;
+    std::map<int, Health> units_;
+    std::uint16_t transaction_ = 0;
+    Instant lastReply_;
+    double tookNs_ = 0;
+    Text trouble_;  // with the last output
+};
+
+std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {
+    std::vector<TerminalInfo> out;
+    const auto settings = modbusSettings(json);
+    if (!settings) return out;
+    for (const ModbusPoint& p : settings.value().points) {
+        const Channel c = p.channel();
+        TerminalInfo info{p.name, c.kind, c.type};
+        for (const RackModule::ChannelInfo& r : settings.value().rack.channels)
+            if (r.point.name == p.name) {
+                info.title = r.title;
+                info.chain = r.chain;
+            }
+        if (info.chain.empty() && c.kind == ChannelKind::analogInput) info.chain = {SlopeOffset{1, 0, "1"}};
+        out.push_back(std::move(info));
+    }
+    return out;
+}
+
+}  // namespace
+
+Result<ModbusSettings> modbusSettings(const JsonText& json) {
+    ModbusSettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The device's settings must be an object in braces.");
+    const auto word = [&](const char* key, const char* otherwise) -> std::string {
+        const auto it = j.find(key);
+        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
+    };
+    const auto number = [&](const char* key, double otherwise) {
+        const auto it = j.find(key);
+        if (it == j.end()) return otherwise;
+        return it->is_number() ? it->get<double>() : -1.0;
+    };
+    auto address = linkAddress(word("address", ""), 502);
+    if (!address) return address.error();
+    out.address = std::move(address.value());
+    out.address.line.baud = 19200;
+    out.address.line.parity = SerialSettings::Parity::even;
+    if (!j.contains("parity")) {
+        // The standard's own (Serial Line V1.02, 2.5.1), unless something else is said.
+        auto copy = j;
+        copy["parity"] = "even";
+        if (auto read = readLineSettings(jsonText(copy), out.address.line); !read) return read.error();
+    } else if (auto read = readLineSettings(json, out.address.line); !read) {
+        return read.error();
+    }
+    const std::string framing = word("framing", "as usual there");
+    if (framing == "tcp" || framing == "rtu")
+        out.framing = framing == "tcp" ? ModbusFraming::tcp : ModbusFraming::rtu;
+    else if (framing == "as usual there")
+        out.framing = out.address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu;
+    else
+        return failure("\"framing\" must be tcp, rtu or as usual there.");
+    const double unit = number("unit", 1);
+    if (!(unit >= 0 && unit <= 255) || unit != std::floor(unit))
+        return failure("\"unit\" must be a number from 0 to 255.");
+    const double every = number("every-s", 0.2);
+    if (!(every >= 0.001 && every <= 86400)) return failure("\"every-s\" must be 0.001 to 86400.");
+    out.timeoutSeconds = number("timeout-s", 0.5);
+    if (!(out.timeoutSeconds >= 0.01 && out.timeoutSeconds <= 60)) return failure("\"timeout-s\" must be 0.01 to 60.");
+    const double gap = number("most-gap", 8);
+    if (!(gap >= 0 && gap <= 120)) return failure("\"most-gap\" must be 0 to 120 registers.");
+    out.mostGap = static_cast<std::size_t>(gap);
+
+    if (const auto it = j.find("slots"); it != j.end()) {
+        if (!it->is_object() || it->size() > 64)
+            return failure("\"slots\" has at most 64 lines of a number and a module.");
+        std::map<int, std::string> slots;
+        for (const auto& [slot, module] : it->items()) {
+            double n = 0;
+            if (!parseNumber(slot, n) || !(n >= 0 && n <= 999) || n != std::floor(n) || !module.is_string())
+                return failure("\"slots\": each line is a slot's number and a module, as in 1 = analog-in-8.");
+            slots[static_cast<int>(n)] = module.get<std::string>();
+        }
+        auto rack = assembleRack(slots);
+        if (!rack) return rack.error();
+        out.rack = std::move(rack.value());
+        for (const auto& c : out.rack.channels) out.points.push_back(c.point);
+        for (auto& s : out.rack.settings) s.point.unit = static_cast<int>(unit);
+    }
+    if (const auto it = j.find("points"); it != j.end()) {
+        if (!it->is_object() || it->size() > 4096)
+            return failure("\"points\" has at most 4096 lines of a name and a register.");
+        for (const auto& [name, words] : it->items()) {
+            auto point = modbusPoint(name, words.is_string() ? words.get<std::string>() : "");
+            if (!point) return point.error();
+            if (std::ranges::find(out.points, name, &ModbusPoint::name) != out.points.end())
+                return failure("\"{0}\" is there twice.", name);
+            out.points.push_back(std::move(point.value()));
+        }
+    }
+    for (ModbusPoint& p : out.points) {
+        if (p.unit < 0) p.unit = static_cast<int>(unit);
+        if (p.everySeconds == 0) p.everySeconds = every;
+    }
+    if (const auto it = j.find("parameters"); it != j.end() && it->is_object())
+        for (const auto& [name, value] : it->items())
+            if (value.is_string()) out.wanted[name] = value.get<std::string>();
+    return out;
+}
+
+DeviceKind modbusKind() {
+    DeviceKind kind;
+    kind.key = "modbus";
+    kind.title = CRUSCOTTO_TEXT("Modbus registers, or a rack of modules");
+    kind.hasWire = true;
+    using Type = SettingInfo::Type;
+    std::string modules;
+    for (const std::string& name : rackModuleNames()) modules += (modules.empty() ? "" : ", ") + name;
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Host or serial port"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 192.0.2.7, 192.0.2.7:502 or /dev/ttyUSB0.")},
+        {"unit", CRUSCOTTO_TEXT("Unit"), Type::number, {}, "1", {}},
+        {"points",
+         CRUSCOTTO_TEXT("Values"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: a name, =, table, address from 0, type. As in inlet = input 30 i16, flow = holding 10 f32 "
+             "cdab every 0.5, valve = coil 3 out, unit 2 holding 4 bit 9.")},
+        {"slots",
+         CRUSCOTTO_TEXT("Modules of a rack"),
+         Type::pairs,
+         {},
+         "",
+         text(CRUSCOTTO_TEXT("One a line: slot = module. There are {0}; or give the path of a description."), modules)},
+        {"parameters",
+         CRUSCOTTO_TEXT("Settings of the modules, as the bench wants them"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 1.filter1 = 10. Those that differ in the rack are shown.")},
+        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.2", {}},
+        {"baud",
+         CRUSCOTTO_TEXT("Speed in baud"),
+         Type::number,
+         {"9600", "19200", "38400", "57600", "115200"},
+         "19200",
+         {}},
+    };
+    for (SettingInfo s : lineSettingInfos()) {
+        if (s.key == "parity") s.otherwise = "even";
+        kind.settings.push_back(std::move(s));
+    }
+    kind.settings.push_back({"framing",
+                             CRUSCOTTO_TEXT("Framing"),
+                             Type::choice,
+                             {"as usual there", "tcp", "rtu"},
+                             "as usual there",
+                             CRUSCOTTO_TEXT("A converter that hands serial frames on to the network takes rtu.")});
+    kind.settings.push_back({"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "0.5", {}});
+    kind.settings.push_back(
+        {"most-gap",
+         CRUSCOTTO_TEXT("Read over gaps of"),
+         Type::number,
+         {},
+         "8",
+         CRUSCOTTO_TEXT("So many registers that nobody asked for are read along, to save a request.")});
+    kind.terminals = modbusTerminals;
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = modbusSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = modbusSettings(json);
+        return std::make_unique<ModbusDevice>(context, settings ? std::move(settings.value()) : ModbusSettings{});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,508 @@
+#include "devices/scpi/scpi_device.h"
+
+#include <algorithm>
+#include <bit>
+#include <cmath>
+#include <cstring>
+#include <nlohmann/json.hpp>
+
+#include "core/format.h"
+#include "core/json_text.h"
+#include "devices/link/link_driver.h"
+#include "devices/serial/byte_template.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr int mostErrorsRead = 20;
+constexpr int missedUntilSilent = 3;
+constexpr Duration lookForErrorsEvery = milliseconds(2000), showErrorFor = milliseconds(10'000);
+
+std::vector<double> samplesOf(const ScpiQuery& q, std::string_view bytes) {
+    using Sample = ScpiQuery::Sample;
+    const auto size = [&]() -> std::size_t {
+        switch (q.sample) {
+            case Sample::u8:
+            case Sample::i8:
+                return 1;
+            case Sample::u16:
+            case Sample::i16:
+                return 2;
+            case Sample::i32:
+            case Sample::f32:
+                return 4;
+            case Sample::f64:
+                return 8;
+        }
+        return 1;
+    }();
+    std::vector<double> out;
+    out.reserve(bytes.size() / size);
+    for (std::size_t at = 0; at + size <= bytes.size(); at += size) {
+        std::uint64_t bits = 0;
+        for (std::size_t i = 0; i < size; ++i)
+            bits = bits << 8 | static_cast<std::uint8_t>(bytes[at + (q.littleEndian ? size - 1 - i : i)]);
+        switch (q.sample) {
+            case Sample::u8:
+            case Sample::u16:
+                out.push_back(static_cast<double>(bits));
+                break;
+            case Sample::i8:
+                out.push_back(static_cast<std::int8_t>(bits));
+                break;
+            case Sample::i16:
+                out.push_back(static_cast<std::int16_t>(bits));
+                break;
+            case Sample::i32:
+                out.push_back(static_cast<std::int32_t>(bits));
+                break;
+            case Sample::f32:
+                out.push_back(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
+                break;
+            case Sample::f64:
+                out.push_back(std::bit_cast<double>(bits));
+                break;
+        }
+    }
+    return out;
+}
+
+class ScpiDevice : public LinkDriver {
+public:
+    ScpiDevice(DeviceContext context, ScpiSettings settings)
+        : LinkDriver(std::move(context), outputsOf(settings)),
+          settings_(std::move(settings)),
+          link_(makeByteLink(settings_.address)),
+          answers_(settings_.end) {
+        for (const ScpiQuery& q : settings_.queries) {
+            std::vector<Channel> channels;
+            for (const std::string& terminal : q.terminals())
+                channels.push_back({terminal, SampleType::float64, ChannelKind::analogInput});
+            asked_.push_back({&q, &addScan(q.name, std::move(channels)), {}, {}, {}});
+        }
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override { return link_->open(); }
+    void close() override { link_->close(); }
+    void wake() override { link_->wake(); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), link_->name());
+    }
+    void finish() override { sendOutputs(); }
+
+    End talk(const std::stop_token& stop) override {
+        answers_.reset();
+        waiting_.clear();
+        misses_ = 0;
+        setState(LinkState::starting, text(CRUSCOTTO_TEXT("Connected to {0}; asking what it is."), link_->name()));
+        std::string answer;
+        // Answers to somebody who was there before may still be on their way.
+        if (const Outcome o = query("*IDN?", answer, stop); o != Outcome::good) return after(o, stop);
+        identity_ = answer.substr(0, 120);
+        for (const std::string& line : settings_.setup)
+            if (!send(line)) return End::lost;
+        nextLook_ = now();
+        for (Asked& a : asked_) a.due = now();
+        while (!stop.stop_requested()) {
+            if (!sendOutputs()) return End::lost;
+            if (now() >= nextLook_) {
+                nextLook_ = now() + lookForErrorsEvery;
+                if (const Outcome o = readErrors(stop); o != Outcome::good) return after(o, stop);
+                judge();
+            }
+            reportSometimes();
+            const auto next = std::ranges::min_element(asked_, {}, &Asked::due);
+            const Instant due = next == asked_.end() ? nextLook_ : std::min(next->due, nextLook_);
+            if (due > now()) {
+                if (!idle(due - now())) return End::lost;
+                continue;
+            }
+            if (next == asked_.end() || next->due > now()) continue;
+            if (const Outcome o = ask(*next, stop);
+                o == Outcome::lost || o == Outcome::stopped || o == Outcome::nothing)
+                return after(o, stop);
+        }
+        return End::stopped;
+    }
+
+private:
+    enum class Outcome { good, nothing, lost, stopped };
+    struct Asked {
+        const ScpiQuery* what;
+        ScanBuffer* scan;
+        Instant due;
+        std::optional<Instant> lastGood;
+        Text problem;
+    };
+
+    static std::set<std::string> outputsOf(const ScpiSettings& settings) {
+        std::set<std::string> out;
+        for (const auto& [name, bytes] : settings.outputs) out.insert(name);
+        return out;
+    }
+
+    /// What to do when an exchange did not go well. An instrument that says nothing at all is connected to anew.
+    End after(Outcome o, const std::stop_token& stop) {
+        if (stop.stop_requested()) return End::stopped;
+        if (o == Outcome::lost) return End::lost;
+        setState(
+            LinkState::silent,
+            identity_.empty()
+                ? text(CRUSCOTTO_TEXT("{0} is open, but does not say what it is (*IDN?). Check that it is the port for "
+                                      "commands, and on a serial line the speed."),
+                       link_->name())
+                : text(CRUSCOTTO_TEXT("{0} has stopped answering. It is asked anew; the gap is kept."), link_->name()));
+        return End::again;
+    }
+
+    bool send(const std::string& message) {
+        const std::string bytes = message + settings_.end;
+        tell(WireMessage::Way::sent, bytes);
+        return link_->write(bytes);
+    }
+
+    bool idle(Duration d) {
+        std::string bytes;
+        const auto got = link_->read(std::clamp(d, milliseconds(1), milliseconds(100)), bytes);
+        if (got == ByteLink::Got::lost) return false;
+        if (!bytes.empty()) {
+            answers_.feed(bytes, waiting_);
+            for (const auto& piece : waiting_)
+                strange(piece, CRUSCOTTO_TEXT("came without being asked for, or too late"));
+            waiting_.clear();
+        }
+        return true;
+    }
+
+    void strange(const ScpiAnswers::Piece& piece, const Text& why) {
+        const Text reason = piece.problem ? Text(piece.problem) : why;
+        reject(piece.bytes, reason);
+        tell(WireMessage::Way::received, piece.bytes, {}, reason);
+    }
+
+    /// The next whole answer.
+    Outcome receive(ScpiAnswers::Piece& piece, Duration limit, const std::stop_token& stop) {
+        const Instant until = now() + limit;
+        while (waiting_.empty()) {
+            if (stop.stop_requested()) return Outcome::stopped;
+            const Instant t = now();
+            if (t >= until) return Outcome::nothing;
+            std::string bytes;
+            if (link_->read(until - t, bytes) == ByteLink::Got::lost) return Outcome::lost;
+            status().bytes += bytes.size();
+            answers_.feed(bytes, waiting_);
+        }
+        piece = std::move(waiting_.front());
+        waiting_.erase(waiting_.begin());
+        ++status().lines;
+        return Outcome::good;
+    }
+
+    Outcome query(const std::string& message, std::string& answer, const std::stop_token& stop) {
+        if (!send(message)) return Outcome::lost;
+        ScpiAnswers::Piece piece;
+        if (const Outcome o = receive(piece, seconds(settings_.timeoutSeconds), stop); o != Outcome::good) return o;
+        tell(WireMessage::Way::received, piece.bytes, {}, piece.problem ? Text(piece.problem) : Text{});
+        if (piece.problem) {
+            reject(piece.bytes, piece.problem);
+            return Outcome::nothing;
+        }
+        answer = piece.text;
+        return Outcome::good;
+    }
+
+    /// After a missing answer: what still comes belongs to the questions before. The instrument is asked what it is,
+    /// and all up to that answer is passed over (IEEE 488.2, 6.3: a new message ends the one that waits).
+    Outcome resynchronise(const std::stop_token& stop) {
+        const Instant until = now() + seconds(2 * settings_.timeoutSeconds);
+        if (!send("*IDN?")) return Outcome::lost;
+        while (now() < until) {
+            ScpiAnswers::Piece piece;
+            if (const Outcome o = receive(piece, until - now(), stop); o != Outcome::good) return o;
+            if (piece.text.starts_with(identity_)) {
+                tell(WireMessage::Way::received, piece.bytes);
+                return Outcome::good;
+            }
+            strange(piece, CRUSCOTTO_TEXT("came too late"));
+        }
+        return Outcome::nothing;
+    }
+
+    /// `nothing` where it does not answer at all any more.
+    Outcome ask(Asked& asked, const std::stop_token& stop) {
+        const ScpiQuery& q = *asked.what;
+        asked.due = std::max(asked.due + seconds(q.everySeconds), now());
+        const Instant sent = now();
+        if (!send(q.text)) return Outcome::lost;
+        ScpiAnswers::Piece piece;
+        const Outcome o = receive(piece, seconds(settings_.timeoutSeconds), stop);
+        if (o == Outcome::lost || o == Outcome::stopped) return o;
+        if (o == Outcome::nothing) {
+            asked.problem = text(CRUSCOTTO_TEXT("{0} was not answered within {1} s"), q.text, settings_.timeoutSeconds);
+            tell(WireMessage::Way::received, {}, {}, asked.problem);
+            if (++misses_ >= missedUntilSilent) return Outcome::nothing;
+            if (const Outcome again = resynchronise(stop); again != Outcome::good) return again;
+            nextLook_ = now();
+            judge();
+            return Outcome::good;
+        }
+        misses_ = 0;
+        const Instant at{sent.ns + (now().ns - sent.ns) / 2};
+        std::vector<WireField> fields;
+        Text problem = piece.problem ? Text(piece.problem) : Text{};
+        if (problem.empty()) problem = take(asked, piece, at, fields);
+        tell(WireMessage::Way::received, piece.bytes, std::move(fields), problem);
+        if (!problem.empty()) {
+            reject(piece.bytes, problem);
+            nextLook_ = now();  // the instrument may say why
+        }
+        asked.problem = problem.empty()
+                            ? Text{}
+                            : text(CRUSCOTTO_TEXT("the answer to {0} does not fit: {1}"), q.text, problem.english());
+        judge();
+        return Outcome::good;
+    }
+
+    Text take(Asked& asked, const ScpiAnswers::Piece& piece, Instant at, std::vector<WireField>& fields) {
+        const ScpiQuery& q = *asked.what;
+        if (q.answer == ScpiQuery::Answer::block) {
+            if (!piece.block) return CRUSCOTTO_TEXT("no block of bytes");
+            const std::vector<double> samples = samplesOf(q, piece.text);
+            // The last sample has been taken when the question came; a step back in time between two blocks is none.
+            const Duration step = seconds(q.stepSeconds);
+            Instant t{at.ns - step.ns * static_cast<std::int64_t>(samples.size())};
+            for (const double v : samples) {
+                t = t + step;
+                asked.scan->add(t, std::span(&v, 1));
+            }
+        } else {
+            if (piece.block) return CRUSCOTTO_TEXT("a block of bytes where numbers were expected");
+            const auto numbers = scpiNumbers(piece.text);
+            if (!numbers) return numbers.error().message;
+            if (numbers.value().size() != q.parts.size())
+                return text(CRUSCOTTO_TEXT("{0} numbers instead of {1}"), numbers.value().size(), q.parts.size());
+            std::vector<double> values;
+            std::vector<Quality> qualities;
+            for (const ScpiNumber& n : numbers.value()) {
+                values.push_back(n.value);
+                qualities.push_back(n.quality);
+            }
+            asked.scan->add(at, values, qualities);
+            if (wireOpen()) {
+                std::size_t start = 0;
+                const auto names = q.terminals();
+                for (std::size_t i = 0; i < names.size(); ++i) {
+                    const std::size_t end = std::min(piece.bytes.find_first_of(",\r\n", start), piece.bytes.size());
+                    fields.push_back({start, end - start, names[i], values[i]});
+                    start = std::min(end + 1, piece.bytes.size());
+                }
+            }
+        }
+        asked.scan->deliver(sink());
+        asked.lastGood = at;
+        return {};
+    }
+
+    /// SCPI-99, 21.8: the queue is read until it says 0.
+    Outcome readErrors(const std::stop_token& stop) {
+        for (int i = 0; i < mostErrorsRead; ++i) {
+            std::string answer;
+            if (const Outcome o = query("SYST:ERR?", answer, stop); o != Outcome::good) {
+                // Not every instrument has it; one that is silent then is not asked again.
+                if (o != Outcome::nothing || readsErrors_) return o;
+                return resynchronise(stop);
+            }
+            readsErrors_ = true;
+            const auto code = scpiNumbers(answer.substr(0, answer.find(',')));
+            if (!code || code.value().front().value == 0) return Outcome::good;
+            instrumentError_ = answer.substr(0, 200);
+            errorSince_ = now();
+            reject(answer, text(CRUSCOTTO_TEXT("the instrument reports an error")));
+        }
+        return Outcome::good;
+    }
+
+    void judge() {
+        if (now() - errorSince_ > showErrorFor) instrumentError_.clear();
+        Text problem;
+        for (const Asked& a : asked_)
+            if (problem.empty()) problem = a.problem;
+        if (!problem.empty() || !instrumentError_.empty()) {
+            std::string words = problem.english();
+            if (!instrumentError_.empty())
+                words += (words.empty() ? "" : "; ") + std::string("it says ") + instrumentError_;
+            setLive(text(CRUSCOTTO_TEXT("{0} answers, but not everything is well: {1}."), identity_, words));
+        } else {
+            setLive(text(CRUSCOTTO_TEXT("{0} answers."), identity_));
+        }
+    }
+
+    bool sendOutputs() {
+        const auto due = dueOutputs();
+        for (std::size_t i = 0; i < due.size(); ++i) {
+            const std::string bytes = bytesFor(settings_.outputs.at(due[i].first), due[i].second);
+            if (!send(bytes)) {
+                for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
+                return false;
+            }
+            nextLook_ = now();
+        }
+        return true;
+    }
+
+    const ScpiSettings settings_;
+    const std::unique_ptr<ByteLink> link_;
+    ScpiAnswers answers_;
+    std::vector<ScpiAnswers::Piece> waiting_;
+    std::vector<Asked> asked_;
+    std::string identity_, instrumentError_;
+    Instant nextLook_, errorSince_;
+    bool readsErrors_ = false;
+    int misses_ = 0;
+};
+
+std::vector<TerminalInfo> scpiTerminals(const JsonText& json) {
+    std::vector<TerminalInfo> out;
+    const auto settings = scpiSettings(json);
+    if (!settings) return out;
+    for (const ScpiQuery& q : settings.value().queries)
+        for (const std::string& terminal : q.terminals())
+            out.push_back(
+                {terminal, ChannelKind::analogInput, SampleType::float64, {}, 0, {}, {SlopeOffset{1, 0, "1"}}});
+    for (const auto& [name, bytes] : settings.value().outputs)
+        out.push_back({name, ChannelKind::analogOutput, SampleType::float64});
+    return out;
+}
+
+}  // namespace
+
+Result<ScpiSettings> scpiSettings(const JsonText& json) {
+    ScpiSettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The device's settings must be an object in braces.");
+    const auto word = [&](const char* key, const char* otherwise) -> std::string {
+        const auto it = j.find(key);
+        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
+    };
+    const auto number = [&](const char* key, double otherwise) {
+        const auto it = j.find(key);
+        if (it == j.end()) return otherwise;
+        return it->is_number() ? it->get<double>() : -1.0;
+    };
+    auto address = linkAddress(word("address", ""), 5025);
+    if (!address) return address.error();
+    out.address = std::move(address.value());
+    out.address.line.baud = 9600;
+    if (auto read = readLineSettings(json, out.address.line); !read) return read.error();
+    const double every = number("every-s", 1);
+    if (!(every >= 0.001 && every <= 86400)) return failure("\"every-s\" must be 0.001 to 86400.");
+    out.timeoutSeconds = number("timeout-s", 2);
+    if (!(out.timeoutSeconds >= 0.01 && out.timeoutSeconds <= 600))
+        return failure("\"timeout-s\" must be 0.01 to 600.");
+    const std::string end = word("line-end", "line feed");
+    if (end != "line feed" && end != "carriage return")
+        return failure("\"line-end\" must be line feed or carriage return.");
+    out.end = end == "line feed" ? '\n' : '\r';
+    std::set<std::string> names;
+    if (const auto it = j.find("queries"); it != j.end()) {
+        if (!it->is_object() || it->size() > 256)
+            return failure("\"queries\" has at most 256 lines of a name and a query.");
+        for (const auto& [name, words] : it->items()) {
+            auto query = scpiQuery(name, words.is_string() ? words.get<std::string>() : "");
+            if (!query) return query.error();
+            if (query.value().everySeconds == 0) query.value().everySeconds = every;
+            for (const std::string& terminal : query.value().terminals())
+                if (!names.insert(terminal).second) return failure("\"{0}\" is there twice.", terminal);
+            out.queries.push_back(std::move(query.value()));
+        }
+    }
+    if (const auto it = j.find("outputs"); it != j.end()) {
+        if (!it->is_object() || it->size() > 64)
+            return failure("\"outputs\" has at most 64 lines of a name and a command.");
+        for (const auto& [name, bytes] : it->items()) {
+            if (name.empty() || !bytes.is_string()) return failure("Each of \"outputs\" needs a name and a command.");
+            if (auto checked = checkByteTemplate(bytes.get<std::string>()); !checked)
+                return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
+            out.outputs[name] = bytes.get<std::string>();
+        }
+    }
+    std::string setup = word("setup", "");
+    for (std::size_t at = 0; at < setup.size();) {
+        const std::size_t bar = std::min(setup.find('|', at), setup.size());
+        std::string line = setup.substr(at, bar - at);
+        line.erase(0, std::min(line.find_first_not_of(' '), line.size()));
+        if (line.find('?') != std::string::npos)
+            return failure("\"setup\" takes commands; a query's answer would be in the way.");
+        if (!line.empty()) out.setup.push_back(line);
+        at = bar + 1;
+    }
+    return out;
+}
+
+DeviceKind scpiKind() {
+    DeviceKind kind;
+    kind.key = "scpi";
+    kind.title = CRUSCOTTO_TEXT("Instrument that is asked in words (SCPI)");
+    kind.hasWire = true;
+    kind.looseOutputs = true;
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Host or serial port"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 192.0.2.7 (port 5025), 192.0.2.7:1024 or /dev/ttyUSB0.")},
+        {"queries",
+         CRUSCOTTO_TEXT("Questions"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: a name, =, the query. As in supply = MEAS:VOLT?, scan = READ? (@101:104) every 5, "
+                        "two = FETC? "
+                        "list 2, wave = CURV? block i16 step 1e-6.")},
+        {"outputs",
+         CRUSCOTTO_TEXT("Outputs"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: a name, =, the command with the value in it, as in level = VOLT {value:3}.")},
+        {"setup",
+         CRUSCOTTO_TEXT("Sent once at the beginning"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("Commands, with | between them, as in *RST | CONF:VOLT:DC 10.")},
+        {"every-s", CRUSCOTTO_TEXT("Ask every, in s"), Type::number, {}, "1", {}},
+        {"timeout-s", CRUSCOTTO_TEXT("Wait for an answer, in s"), Type::number, {}, "2", {}},
+        {"line-end",
+         CRUSCOTTO_TEXT("A message ends with"),
+         Type::choice,
+         {"line feed", "carriage return"},
+         "line feed",
+         {}},
+        {"baud",
+         CRUSCOTTO_TEXT("Speed in baud"),
+         Type::number,
+         {"9600", "19200", "38400", "57600", "115200"},
+         "9600",
+         {}},
+    };
+    for (SettingInfo s : lineSettingInfos()) kind.settings.push_back(std::move(s));
+    kind.terminals = scpiTerminals;
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = scpiSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = scpiSettings(json);
+        return std::make_unique<ScpiDevice>(context, settings ? std::move(settings.value()) : ScpiSettings{});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,24 @@
+#pragma once
+
+#include <map>
+
+#include "devices/device.h"
+#include "devices/link/byte_link.h"
+#include "devices/scpi/scpi_text.h"
+
+namespace cruscotto {
+
+/// The kind "scpi": an instrument that is asked in words, on TCP or a serial line (IEEE 488.2, SCPI-99).
+DeviceKind scpiKind();
+
+struct ScpiSettings {
+    LinkAddress address;
+    std::vector<ScpiQuery> queries;              ///< with their rates
+    std::map<std::string, std::string> outputs;  ///< byte templates by terminal
+    std::vector<std::string> setup;              ///< sent once, each a message
+    double timeoutSeconds = 2;
+    char end = '\n';
+};
+Result<ScpiSettings> scpiSettings(const JsonText& json);
+
+}  // namespace cruscotto

@@ -1,0 +1,43 @@
+#pragma once
+
+#include <atomic>
+#include <chrono>
+#include <cstdint>
+#include <deque>
+#include <mutex>
+#include <string>
+
+#include "standins/stand_in_host.h"
+
+namespace cruscotto {
+
+/// What can be made to go wrong with the meter. Any thread.
+struct MeterFaults {
+    std::atomic<bool> silent{false};
+    std::atomic<bool> endless{false};      ///< its answers never end
+    std::atomic<bool> giantBlock{false};   ///< a block that promises 900 MB
+    std::atomic<bool> wrongLength{false};  ///< a block longer than it says
+    std::atomic<int> answersAfterMs{0};
+};
+
+/// A meter with a source and a switch unit of six channels, that speaks as IEEE 488.2 asks for: *IDN?, *RST, *CLS,
+/// *OPC?, SYSTem:ERRor?, VOLTage <v>, VOLTage?, MEASure:VOLTage?, FETCh? (volts, amperes), READ? (@101:106), CURVe? (a
+/// block of 500 i16), OVERload?. Everything else is in its error queue.
+class BenchMeter {
+public:
+    StandInHost::Begin begin();
+    /// The answer with its end, or nothing.
+    std::string answer(std::string message);
+    [[nodiscard]] double source() const { return source_; }
+    static constexpr const char* identity = "Cruscotto,Bench meter stand-in,0,1.0";
+
+    MeterFaults faults;
+
+private:
+    const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
+    std::atomic<double> source_{5};
+    std::mutex mutex_;
+    std::deque<std::string> errors_;  // guarded by mutex_
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,60 @@
+#pragma once
+
+#include <array>
+#include <atomic>
+#include <chrono>
+#include <cstdint>
+#include <memory>
+#include <mutex>
+
+#include "standins/stand_in_host.h"
+
+namespace cruscotto {
+
+/// What can be made to go wrong with the rack. Any thread.
+struct RackFaults {
+    std::atomic<bool> silent{false};         ///< it takes requests and says nothing
+    std::atomic<bool> wrongCheckSum{false};  ///< on a serial line
+    std::atomic<bool> wrongOrder{false};     ///< a reply to something else comes before each reply
+    std::atomic<bool> giant{false};          ///< a header that promises more than any reply has
+    std::atomic<int> answersAfterMs{0};
+    std::atomic<bool> stuckRelay{false};  ///< relay 1 stays open whatever it is told
+};
+
+/// A rack of four modules in a cold store, as a Modbus server would have it (Modbus Application Protocol V1.1b3): in
+/// slot 1 eight analog inputs (rooms 1 to 4, outdoors, evaporator, suction and discharge pressure; -27648 to 27648 for
+/// -10 to 10 V), in slot 2 sixteen digital inputs (doors), in slot 3 eight relays (compressors, fans, lamps), in slot 4
+/// two counters (energy, water). Input registers 0 to 7 and 8 to 11, discrete inputs 0 to 15, coils 0 to 7, holding
+/// registers 0 to 15 (types and filters), 16, 17, 18 and 19. From holding register 100 on stand numbers in every
+/// layout, to try them. Registers 12 to 19 of the inputs do not exist.
+class ColdStoreRack {
+public:
+    explicit ColdStoreRack(int unit = 1, std::uint64_t seed = 1);
+    /// For StandInHost, on TCP or on a pty. The rack must live longer.
+    StandInHost::Begin onTcp();
+    StandInHost::Begin onSerial();
+
+    RackFaults faults;
+    [[nodiscard]] bool relay(int n) const;
+    [[nodiscard]] std::uint16_t holding(int address) const;
+    void setHolding(int address, std::uint16_t value);
+    [[nodiscard]] std::uint64_t requests() const { return requests_; }
+    /// Millivolts at an analog input now.
+    [[nodiscard]] int code(int input) const;
+
+    /// The reply's PDU to a request's; empty: none is sent.
+    std::string answer(int unit, const std::string& request);
+    [[nodiscard]] int unit() const { return unit_; }
+
+private:
+    const int unit_;
+    const std::uint64_t seed_;
+    const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
+    std::atomic<std::uint64_t> requests_{0};
+    mutable std::mutex mutex_;
+    // guarded by mutex_
+    std::array<bool, 8> relays_{};
+    std::array<std::uint16_t, 132> holding_{};
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,160 @@
+#pragma once
+
+#include <cmath>
+#include <map>
+#include <mutex>
+
+#include "devices/device.h"
+#include "support.h"
+
+namespace cruscotto::test {
+
+/// A driver on its thread, and everything it said.
+class DeviceListener : public DeviceSink {
+public:
+    DeviceListener(const std::string& kind, const JsonText& settings)
+        : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire}, settings, {})) {
+        const auto checked = deviceKind(kind)->check(settings);
+        EXPECT_TRUE(checked.ok()) << checked.error().english();
+        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
+    }
+    ~DeviceListener() override { stop(); }
+    void stop() {
+        thread_.request_stop();
+        if (thread_.joinable()) thread_.join();
+    }
+    void deliver(BlockPtr block) override {
+        const std::lock_guard lock(mutex_);
+        for (std::size_t c = 0; c < block->columns.size(); ++c) {
+            auto& to = samples_[block->group->channels[c].terminal];
+            groupOf_[block->group->channels[c].terminal] = block->group->name;
+            std::vector<double> v;
+            appendAsDouble(block->columns[c], v);
+            for (std::size_t i = 0; i < v.size(); ++i) {
+                Quality quality = Quality::good;
+                if (c < block->quality.size())
+                    for (const QualityInterval& q : block->quality[c])
+                        if (i >= q.begin && i < q.end) quality = q.quality;
+                to.push_back({block->timeOf(i), v[i], quality});
+            }
+        }
+        if (block->firstIndex != next_[block->group->name]) ++outOfStep_;
+        next_[block->group->name] = block->firstIndex + block->size();
+        if (block->gapBefore) gaps_[block->group->name].push_back(*block->gapBefore);
+    }
+    void report(DeviceStatus status) override {
+        const std::lock_guard lock(mutex_);
+        if (states_.empty() || states_.back() != status.state) states_.push_back(status.state);
+        status_ = std::move(status);
+    }
+    [[nodiscard]] Instant now() const override {
+        return {
+            std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began_).count()};
+    }
+    struct Sample {
+        Instant t;
+        double v;
+        Quality quality = Quality::good;
+    };
+    std::vector<Sample> samples(const std::string& terminal) {
+        const std::lock_guard lock(mutex_);
+        return samples_[terminal];
+    }
+    /// The newest; not a number where there is none yet.
+    double latest(const std::string& terminal) {
+        const std::lock_guard lock(mutex_);
+        const auto& all = samples_[terminal];
+        return all.empty() ? std::nan("") : all.back().v;
+    }
+    std::size_t count(const std::string& terminal) {
+        const std::lock_guard lock(mutex_);
+        return samples_[terminal].size();
+    }
+    DeviceStatus status() {
+        const std::lock_guard lock(mutex_);
+        return status_;
+    }
+    /// Of all scan groups.
+    std::vector<Gap> gaps() {
+        const std::lock_guard lock(mutex_);
+        std::vector<Gap> out;
+        for (const auto& [group, gaps] : gaps_) out.insert(out.end(), gaps.begin(), gaps.end());
+        return out;
+    }
+    std::vector<Gap> gapsOf(const std::string& terminal) {
+        const std::lock_guard lock(mutex_);
+        const auto it = groupOf_.find(terminal);
+        return it == groupOf_.end() ? std::vector<Gap>{} : gaps_[it->second];
+    }
+    std::vector<LinkState> states() {
+        const std::lock_guard lock(mutex_);
+        return states_;
+    }
+    /// Blocks whose first sample is not the one behind the last of the block before.
+    int outOfStep() {
+        const std::lock_guard lock(mutex_);
+        return outOfStep_;
+    }
+    bool reaches(LinkState state) {
+        return eventually([&] { return status().state == state; });
+    }
+    Device& device() { return *device_; }
+    const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
+
+private:
+    const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
+    std::mutex mutex_;
+    std::map<std::string, std::vector<Sample>> samples_;
+    std::map<std::string, std::vector<Gap>> gaps_;
+    std::map<std::string, std::uint64_t> next_;
+    std::map<std::string, std::string> groupOf_;
+    int outOfStep_ = 0;
+    std::vector<LinkState> states_;
+    DeviceStatus status_;
+    std::unique_ptr<Device> device_;
+    std::jthread thread_;
+};
+
+inline std::size_t entries(const char* folder) {
+    return static_cast<std::size_t>(std::distance(std::filesystem::directory_iterator(folder), {}));
+}
+
+/// Pulls the plug again and again: no state sticks, no descriptor and no thread is left over, and each absence is a gap
+/// that begins behind the last sample and ends with the next. `terminal` delivers by itself while plugged in.
+inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& terminal, std::size_t times,
+                                const std::function<void()>& unplug, const std::function<void()>& plug) {
+    ASSERT_TRUE(eventually([&] { return listener.count(terminal) > 0; })) << listener.status().sentence.english();
+    std::size_t files = 0, threads = 0;
+    for (std::size_t i = 0; i < times; ++i) {
+        unplug();
+        ASSERT_TRUE(eventually([&] { return listener.status().state != LinkState::live; }))
+            << "not noticed the " << i << ". time";
+        const std::size_t before = listener.count(terminal);
+        plug();
+        ASSERT_TRUE(eventually([&] {
+            return listener.count(terminal) > before && listener.status().state == LinkState::live;
+        })) << "stuck after "
+            << i << " times: " << listener.status().sentence.english();
+        if (i == 1) {
+            files = entries("/proc/self/fd");
+            threads = entries("/proc/self/task");
+        }
+    }
+    EXPECT_EQ(entries("/proc/self/fd"), files);
+    EXPECT_EQ(entries("/proc/self/task"), threads);
+    listener.stop();
+    EXPECT_EQ(listener.outOfStep(), 0);
+    const auto samples = listener.samples(terminal);
+    const auto gaps = listener.gapsOf(terminal);
+    ASSERT_EQ(gaps.size(), times);
+    std::size_t at = 0;
+    for (const Gap& gap : gaps) {
+        while (at < samples.size() && samples[at].t < gap.to) ++at;
+        ASSERT_LT(at, samples.size());
+        ASSERT_GT(at, 0U);
+        EXPECT_EQ(samples[at].t, gap.to) << "it ends with the first sample";
+        EXPECT_LE(samples[at - 1].t, gap.from) << "it begins behind the last";
+    }
+}
+
+}  // namespace cruscotto::test
