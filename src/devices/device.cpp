@@ -3,7 +3,9 @@
 #include <algorithm>
 #include <array>
 
+#include "devices/can/can_device.h"
 #include "devices/fastbox/fast_box.h"
+#include "devices/firmata/firmata_device.h"
 #include "devices/modbus/modbus_device.h"
 #include "devices/scpi/scpi_device.h"
 #include "devices/serial/serial_device.h"
@@ -19,7 +21,7 @@ const char* linkStateWord(LinkState state) {
 
 const std::vector<DeviceKind>& deviceKinds() {
     static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), modbusKind(), scpiKind(),
-                                               fastBoxKind()};
+                                               canKind(),          firmataKind(),    fastBoxKind()};
     return kinds;
 }
 

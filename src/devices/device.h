@@ -1,6 +1,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <optional>
 #include <stop_token>
@@ -162,6 +163,8 @@ struct DeviceKind {
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;
     Result<void> (*check)(const JsonText& settings) = nullptr;
+    /// Signals of the bench whose newest readings the device wants, and the terminal that each is set at; null: none.
+    std::map<std::string, std::string> (*publishes)(const JsonText& settings) = nullptr;
     /// Precondition: check() was fine.
     std::unique_ptr<Device> (*make)(const DeviceContext&, const JsonText& settings,
                                     const std::vector<TerminalRequest>&) = nullptr;

@@ -137,6 +137,7 @@ void Engine::State::process(const BlockPtr& given) {
         finished.clear();
         b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);
         if (!reactions.empty()) react(b.spec->id);
+        if (!published.empty()) publish(b.spec->id);
         if (gate) gate->look(b.spec->id, readings, *block);
         for (const FinishedBucket& f : finished)
             if (f.level >= runformat::firstStoredLevel) buckets.push_back({b.recorded, f});
@@ -166,11 +167,26 @@ void Engine::State::react(const std::string& signal) {
     }
 }
 
+void Engine::State::publish(const std::string& signal) {
+    const auto [begin, end] = published.equal_range(signal);
+    if (begin == end) return;
+    const auto newest =
+        std::find_if(readings.values.rbegin(), readings.values.rend(), [](double v) { return std::isfinite(v); });
+    if (newest == readings.values.rend()) return;
+    for (auto it = begin; it != end; ++it) it->second.waits = *newest;
+    publishing = true;
+}
+
 void Engine::State::driveReactions() {
-    if (reacted.empty()) return;
+    if (reacted.empty() && !publishing) return;
     // Whoever starts or stops devices is not waited for: the next block brings the outputs about then.
     const std::unique_lock lock(devicesMutex, std::try_to_lock);
     if (!lock) return;
+    if (std::exchange(publishing, false))
+        for (auto& [signal, to] : published)
+            if (const auto device = devices.find(to.device);
+                to.waits && device != devices.end() && device->second->device)
+                device->second->device->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
     const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
     for (const auto& [output, value] : now)
         if (const SignalSpec* spec = bench.signal(output); spec && spec->output)

@@ -95,7 +95,11 @@ void Engine::State::launch(const DeviceSpec& spec) {
     }
     Running* r = running.get();
     devices[spec.id] = std::move(running);
+    std::erase_if(published, [&](const auto& p) { return p.second.device == spec.id; });
     if (!r->device) return;
+    if (const DeviceKind* kind = deviceKind(spec.kind); kind && kind->publishes)
+        for (const auto& [signal, terminal] : kind->publishes(spec.settings))
+            published.insert({signal, {spec.id, terminal, {}}});
     for (const auto& signal : bench.signals)
         if (signal->device == spec.id && signal->output) drive(*signal, signal->output->start);
     r->thread = std::jthread([r](std::stop_token stop) { r->device->run(*r, stop); });

@@ -80,7 +80,13 @@ struct Engine::State {
         Reaction reaction;
         LevelDetector detector;
     };
-    std::multimap<std::string, Reacting> reactions;       // by signal
+    std::multimap<std::string, Reacting> reactions;  // by signal
+    struct Published {
+        std::string device, terminal;
+        std::optional<double> waits;  // the newest reading, not handed over yet
+    };
+    std::multimap<std::string, Published> published;      // by signal: readings that devices want
+    bool publishing = false;                              // some of them wait
     std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
@@ -180,6 +186,8 @@ struct Engine::State {
     /// With `readings` of the signal: notes which outputs are to be set behind this block.
     void react(const std::string& signal);
     void driveReactions();
+    /// With `readings` of the signal: the newest good one, to be handed to the devices that publish it.
+    void publish(const std::string& signal);
     /// What triggered the shots taken since the last call, into the run.
     void noteShots();
 

@@ -12,8 +12,8 @@ namespace cruscotto::test {
 /// A driver on its thread, and everything it said.
 class DeviceListener : public DeviceSink {
 public:
-    DeviceListener(const std::string& kind, const JsonText& settings)
-        : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire}, settings, {})) {
+    DeviceListener(const std::string& kind, const JsonText& settings, const std::vector<TerminalRequest>& requests = {})
+        : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire}, settings, requests)) {
         const auto checked = deviceKind(kind)->check(settings);
         EXPECT_TRUE(checked.ok()) << checked.error().english();
         thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });

@@ -20,7 +20,7 @@ public:
     void run(DeviceSink& sink, std::stop_token stop) final;
     void setOutput(const std::string& terminal, double value) final;
     void setParameter(const std::string& key, const std::string& value) final;
-    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) final { return false; }
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
 
 protected:
     enum class End {

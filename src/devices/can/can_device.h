@@ -1,0 +1,30 @@
+#pragma once
+
+#include "devices/can/can_link.h"
+#include "devices/can/dbc.h"
+#include "devices/device.h"
+
+namespace cruscotto {
+
+/// The kind "can": signals on a CAN bus, as a DBC file describes them; messages sent; and the bench's own readings
+/// published.
+DeviceKind canKind();
+
+struct CanSettings {
+    CanLinkSettings link;
+    Dbc dbc;
+    struct Send {
+        std::size_t message = 0;  ///< of the DBC
+        double everySeconds = 0;  ///< 0: when a value changes
+    };
+    std::vector<Send> sends;
+    std::vector<std::string> publish;  ///< ids of the bench's signals
+    std::uint32_t publishId = 0x6A0;   ///< of the first message; the others follow
+    double publishSeconds = 0.1;
+};
+Result<CanSettings> canSettings(const JsonText& json);
+
+/// How the bench's readings lie in the messages that are published: two of 32 bits a message, in the order of the list.
+Dbc publishedDbc(const Bench& bench, const DeviceSpec& device);
+
+}  // namespace cruscotto

@@ -1,0 +1,42 @@
+#pragma once
+
+#include "devices/can/can_frame.h"
+#include "devices/link/byte_link.h"
+
+namespace cruscotto {
+
+struct CanLinkSettings {
+    /// An interface of the kernel ("can0"), or where an adapter is that speaks the text protocol: a serial port, a
+    /// host.
+    std::string address;
+    unsigned bitRate = 500'000;
+    bool listenOnly = false;  ///< an adapter then does not even acknowledge
+};
+Result<void> checkCanLink(const CanLinkSettings& settings);
+
+/// A way onto a CAN bus. Confined to one thread, but for wake().
+class CanLink {
+public:
+    virtual ~CanLink() = default;
+    CanLink() = default;
+    CanLink(const CanLink&) = delete;
+    CanLink& operator=(const CanLink&) = delete;
+    virtual std::optional<ByteLink::Failure> open() = 0;
+    virtual void close() = 0;
+    struct Heard {
+        std::vector<CanFrame> frames;
+        /// What was no frame, with the reason.
+        std::vector<std::pair<std::string, Text>> strange;
+        /// What the bus itself reports, as the controller says it; empty: nothing new.
+        Text trouble;
+        std::size_t bytes = 0;
+    };
+    /// False if the link is lost.
+    virtual bool read(Duration wait, Heard& out) = 0;
+    virtual bool write(const CanFrame& frame) = 0;
+    virtual void wake() = 0;
+    [[nodiscard]] virtual std::string name() const = 0;
+};
+std::unique_ptr<CanLink> makeCanLink(const CanLinkSettings& settings);
+
+}  // namespace cruscotto

@@ -1,0 +1,430 @@
+#include "devices/firmata/firmata_device.h"
+
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "core/json_text.h"
+#include "devices/firmata/firmata_text.h"
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+using firmata::Terminal;
+
+struct FirmataSettings {
+    LinkAddress address;
+    int samplingMs = 20;
+    double registersEvery = 0.1;
+};
+
+Result<FirmataSettings> firmataSettings(const JsonText& json) {
+    FirmataSettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The board's settings must be an object in braces.");
+    const auto it = j.find("address");
+    auto address = linkAddress(it != j.end() && it->is_string() ? it->get<std::string>() : "", 3030);
+    if (!address) return address.error();
+    out.address = std::move(address.value());
+    out.address.line.baud = 57600;
+    if (auto read = readLineSettings(json, out.address.line); !read) return read.error();
+    const auto ms = j.find("sampling-ms");
+    if (ms != j.end()) {
+        const double v = ms->is_number() ? ms->get<double>() : -1;
+        if (!(v >= 1 && v <= 16383) || v != std::floor(v))
+            return failure("\"sampling-ms\" must be a whole number from 1 to 16383.");
+        out.samplingMs = static_cast<int>(v);
+    }
+    const auto every = j.find("registers-every-s");
+    if (every != j.end()) {
+        out.registersEvery = every->is_number() ? every->get<double>() : -1;
+        if (!(out.registersEvery >= 0.001 && out.registersEvery <= 86400))
+            return failure("\"registers-every-s\" must be 0.001 to 86400.");
+    }
+    return out;
+}
+
+class FirmataBoard : public LinkDriver {
+public:
+    FirmataBoard(DeviceContext context, FirmataSettings settings, const std::vector<TerminalRequest>& requests)
+        : LinkDriver(std::move(context), outputsOf(requests)),
+          settings_(std::move(settings)),
+          link_(makeByteLink(settings_.address)) {
+        for (const TerminalRequest& r : requests)
+            if (auto t = firmata::terminal(r.terminal)) {
+                Pin pin{*t, nullptr, {}};
+                if (!t->out()) {
+                    const bool digital = t->mode == firmata::input || t->mode == firmata::pullUp;
+                    pin.scan = &addScan(t->name, {{t->name, digital ? SampleType::bit : SampleType::int32,
+                                                   digital ? ChannelKind::digitalInput : ChannelKind::analogInput}});
+                }
+                pins_.push_back(std::move(pin));
+            }
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override { return link_->open(); }
+    void close() override { link_->close(); }
+    void wake() override { link_->wake(); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(
+            CRUSCOTTO_TEXT("{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
+            link_->name());
+    }
+    void finish() override { sendOutputs(); }
+
+    End talk(const std::stop_token& stop) override {
+        reader_.reset();
+        know_ = {};
+        setState(LinkState::starting,
+                 text(CRUSCOTTO_TEXT("{0} is open; asking the board what it is. It may take some seconds to start."),
+                      link_->name()));
+        const Instant opened = now();
+        Instant asked{opened.ns - seconds(10).ns}, lastByte = opened;
+        nextRegisters_ = opened;
+        bool running = false;
+        while (!stop.stop_requested()) {
+            const Instant t = now();
+            if (!running && t - asked > milliseconds(700)) {
+                asked = t;
+                // Its firmware, what its pins can do, and which are analog.
+                if (!send("\xF0\x79\xF7") || !send("\xF0\x6B\xF7") || !send("\xF0\x69\xF7")) return End::lost;
+            }
+            if (running) {
+                if (!sendOutputs()) return End::lost;
+                if (t >= nextRegisters_ && !askRegisters(t)) return End::lost;
+            }
+            std::string bytes;
+            const Duration wait = running && hasRegisters()
+                                      ? std::clamp(nextRegisters_ - t, milliseconds(1), milliseconds(100))
+                                      : milliseconds(100);
+            if (link_->read(wait, bytes) == ByteLink::Got::lost) return End::lost;
+            if (!bytes.empty()) lastByte = now();
+            status().bytes += bytes.size();
+            std::vector<firmata::Message> messages;
+            reader_.feed(bytes, messages);
+            for (const firmata::Message& m : messages) take(m);
+            deliver();
+            if (!running && !know_.firmware.empty() && know_.capabilities && know_.mapping) {
+                if (know_.major != 2 || know_.minor < 3) {
+                    setState(
+                        LinkState::failed,
+                        text(
+                            CRUSCOTTO_TEXT(
+                                "The board speaks version {0}.{1} of the protocol; 2.3 or later is needed. Put a newer "
+                                "firmware on it."),
+                            know_.major, know_.minor));
+                    pause(stop, milliseconds(1000));
+                    return stop.stop_requested() ? End::stopped : End::again;
+                }
+                running = true;
+                if (!begin()) return End::lost;
+                judge();
+            }
+            if (!running && now() - opened > milliseconds(6000)) {
+                setState(status().rejected > 0 ? LinkState::nonsense : LinkState::silent,
+                         text(CRUSCOTTO_TEXT("{0} is open, but the board does not answer as this firmware does. Is the "
+                                             "firmware on it, and is its speed {1} baud?"),
+                              link_->name(), settings_.address.line.baud));
+                return End::again;
+            }
+            // A board that reports something and has gone quiet has been reset, or is gone.
+            if (running && reports() &&
+                now() - lastByte > std::max(milliseconds(3000), milliseconds(10 * settings_.samplingMs))) {
+                setState(LinkState::silent,
+                         text(CRUSCOTTO_TEXT("{0} has stopped reporting. It is asked anew; the gap is kept."),
+                              link_->name()));
+                return End::again;
+            }
+            reportSometimes();
+        }
+        return End::stopped;
+    }
+
+private:
+    struct Pin {
+        Terminal what;
+        ScanBuffer* scan = nullptr;
+        Text problem;
+    };
+    struct Known {
+        int major = 0, minor = 0;
+        std::string firmware;
+        std::vector<std::map<int, int>> pins;
+        std::vector<int> channels;  // by pin; 127: none
+        bool capabilities = false, mapping = false;
+    };
+
+    static std::set<std::string> outputsOf(const std::vector<TerminalRequest>& requests) {
+        std::set<std::string> out;
+        for (const TerminalRequest& r : requests)
+            if (const auto t = firmata::terminal(r.terminal); t && t->out()) out.insert(r.terminal);
+        return out;
+    }
+    [[nodiscard]] bool hasRegisters() const {
+        return std::ranges::any_of(pins_, [](const Pin& p) { return p.what.mode == firmata::i2c; });
+    }
+    [[nodiscard]] bool reports() const {
+        return std::ranges::any_of(pins_,
+                                   [](const Pin& p) { return p.what.mode == firmata::analog && p.problem.empty(); });
+    }
+
+    bool send(std::string bytes) {
+        const bool sent = link_->write(bytes);
+        tell(WireMessage::Way::sent, std::move(bytes));
+        return sent;
+    }
+
+    int pinOfChannel(int channel) const {
+        const auto it = std::ranges::find(know_.channels, channel);
+        return it == know_.channels.end() ? -1 : static_cast<int>(it - know_.channels.begin());
+    }
+
+    /// Modes and reports as the bench's terminals want them. What a pin cannot do is said and left.
+    bool begin() {
+        std::string out = firmata::sysex(std::string("\x7A") + static_cast<char>(settings_.samplingMs & 0x7F) +
+                                         static_cast<char>(settings_.samplingMs >> 7));
+        std::set<int> ports;
+        for (Pin& p : pins_) {
+            if (p.what.mode == firmata::i2c) continue;
+            const int pin = p.what.mode == firmata::analog ? pinOfChannel(p.what.number) : p.what.number;
+            const auto i = static_cast<std::size_t>(pin);
+            p.problem = {};
+            if (pin < 0 || i >= know_.pins.size())
+                p.problem = text(CRUSCOTTO_TEXT("the board has no {0}"), p.what.name);
+            else if (!know_.pins[i].contains(p.what.mode))
+                p.problem = text(CRUSCOTTO_TEXT("{0}: its pin cannot do that"), p.what.name);
+            if (!p.problem.empty()) continue;
+            out += '\xF4';
+            out += static_cast<char>(pin);
+            out += static_cast<char>(p.what.mode);
+            if (p.what.mode == firmata::analog) {
+                out += static_cast<char>(0xC0 | (p.what.number & 0x0F));
+                out += '\x01';
+            } else if (!p.what.out()) {
+                ports.insert(pin / 8);
+            }
+        }
+        for (const int port : ports) {
+            out += static_cast<char>(0xD0 | (port & 0x0F));
+            out += '\x01';
+        }
+        if (hasRegisters()) out += firmata::sysex(std::string("\x78\x00\x00", 3));
+        return send(std::move(out));
+    }
+
+    bool askRegisters(Instant t) {
+        nextRegisters_ = std::max(nextRegisters_ + seconds(settings_.registersEvery), t);
+        for (const Pin& p : pins_) {
+            if (p.what.mode != firmata::i2c) continue;
+            std::string data{'\x76', static_cast<char>(p.what.address), '\x08'};
+            for (const int v : {p.what.reg, p.what.bytes}) {
+                data += static_cast<char>(v & 0x7F);
+                data += static_cast<char>(v >> 7);
+            }
+            if (!send(firmata::sysex(data))) return false;
+        }
+        return true;
+    }
+
+    bool sendOutputs() {
+        const auto due = dueOutputs();
+        for (std::size_t i = 0; i < due.size(); ++i) {
+            const auto pin = std::ranges::find(pins_, due[i].first, [](const Pin& p) { return p.what.name; });
+            if (pin == pins_.end() || !pin->problem.empty()) continue;
+            const int n = pin->what.number;
+            std::string bytes;
+            if (pin->what.mode == firmata::output) {
+                bytes = {'\xF5', static_cast<char>(n), due[i].second != 0 ? '\x01' : '\x00'};
+            } else {
+                const int bits = std::clamp(know_.pins.at(static_cast<std::size_t>(n)).at(pin->what.mode), 1, 28);
+                const int most = pin->what.mode == firmata::servo ? 180 : (1 << bits) - 1;
+                const int value =
+                    static_cast<int>(std::lround(std::clamp(due[i].second, 0., static_cast<double>(most))));
+                if (n < 16) {
+                    bytes = {static_cast<char>(0xE0 | n), static_cast<char>(value & 0x7F),
+                             static_cast<char>(value >> 7 & 0x7F)};
+                } else {
+                    bytes = firmata::sysex(std::string{'\x6F', static_cast<char>(n), static_cast<char>(value & 0x7F),
+                                                       static_cast<char>(value >> 7 & 0x7F)});
+                }
+            }
+            if (send(std::move(bytes))) continue;
+            for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
+            return false;
+        }
+        return true;
+    }
+
+    void take(const firmata::Message& m) {
+        using What = firmata::Message::What;
+        ++status().lines;
+        std::vector<WireField> fields;
+        Text problem;
+        const Instant at = now();
+        if (m.what == What::nonsense) {
+            problem = CRUSCOTTO_TEXT("no message of the protocol");
+            reject(m.bytes, problem);
+        } else if (m.what == What::analog) {
+            give(firmata::analog, m.number, m.value, at, {1, 2}, fields);
+        } else if (m.what == What::digital) {
+            for (int bit = 0; bit < 8; ++bit) {
+                const int value = m.value >> bit & 1;
+                give(firmata::input, m.number * 8 + bit, value, at, {1, 2}, fields);
+                give(firmata::pullUp, m.number * 8 + bit, value, at, {1, 2}, fields);
+            }
+        } else if (m.what == What::version) {
+            know_.major = m.bytes[1];
+            know_.minor = m.bytes[2];
+        } else if (!m.data.empty()) {
+            const std::string_view data = std::string_view(m.data).substr(1);
+            switch (m.data[0]) {
+                case 0x79:
+                    if (data.size() < 2) break;
+                    know_.major = data[0];
+                    know_.minor = data[1];
+                    know_.firmware = firmata::fromPairs(data.substr(2)).substr(0, 80);
+                    if (know_.firmware.empty()) know_.firmware = "?";
+                    break;
+                case 0x6C:
+                    know_.pins = firmata::capabilities(data);
+                    know_.capabilities = true;
+                    break;
+                case 0x6A:
+                    know_.channels.assign(data.begin(), data.end());
+                    know_.mapping = true;
+                    break;
+                case 0x6F:
+                    if (data.size() >= 2) {
+                        int value = 0;
+                        for (std::size_t i = std::min<std::size_t>(data.size() - 1, 4); i >= 1; --i)
+                            value = value << 7 | (data[i] & 0x7F);
+                        const auto pin = static_cast<std::size_t>(data[0]);
+                        if (pin < know_.channels.size())
+                            give(firmata::analog, know_.channels[pin], value, at, {2, data.size() - 1}, fields);
+                    }
+                    break;
+                case 0x77:
+                    registerReply(firmata::fromPairs(data), at, m.bytes.size(), fields);
+                    break;
+                case 0x71:
+                    problem = text(CRUSCOTTO_TEXT("the board says: {0}"), firmata::fromPairs(data).substr(0, 200));
+                    reject(m.bytes, problem);
+                    break;
+                default:
+                    break;
+            }
+        }
+        tell(WireMessage::Way::received, m.bytes, std::move(fields), problem);
+    }
+
+    void give(firmata::Mode mode, int number, int value, Instant at, std::pair<std::size_t, std::size_t> where,
+              std::vector<WireField>& fields) {
+        for (Pin& p : pins_) {
+            if (p.what.mode != mode || p.what.number != number || !p.scan) continue;
+            const double v = value;
+            p.scan->add(at, std::span(&v, 1));
+            fields.push_back({where.first, where.second, p.what.name, v});
+        }
+    }
+
+    void registerReply(const std::string& bytes, Instant at, std::size_t length, std::vector<WireField>& fields) {
+        if (bytes.size() < 3) return;
+        const auto byte = [&](std::size_t i) { return static_cast<std::uint8_t>(bytes[i]); };
+        for (Pin& p : pins_) {
+            const Terminal& t = p.what;
+            if (t.mode != firmata::i2c || t.address != byte(0) || (t.reg & 0xFF) != byte(1)) continue;
+            if (bytes.size() != 2U + static_cast<std::size_t>(t.bytes)) continue;
+            int value = t.bytes == 1 ? byte(2) : t.bigEndian ? byte(2) << 8 | byte(3) : byte(3) << 8 | byte(2);
+            if (t.isSigned && t.bytes == 1) value = static_cast<std::int8_t>(value);
+            if (t.isSigned && t.bytes == 2) value = static_cast<std::int16_t>(value);
+            const double v = value;
+            p.scan->add(at, std::span(&v, 1));
+            fields.push_back({6, length - 7, t.name, v});
+        }
+    }
+
+    void judge() {
+        status().found.clear();
+        for (std::size_t i = 0; i < know_.pins.size(); ++i) {
+            const auto& modes = know_.pins[i];
+            const std::string pin = "D" + std::to_string(i);
+            const auto add = [&](std::string name, ChannelKind kind, int bits, ChainSpec chain = {}) {
+                TerminalInfo info{std::move(name), kind, isDigital(kind) ? SampleType::bit : SampleType::int32};
+                info.title = text(CRUSCOTTO_TEXT("pin {0}, {1} bits"), i, bits);
+                info.chain = std::move(chain);
+                status().found.push_back(std::move(info));
+            };
+            if (const auto it = modes.find(firmata::analog);
+                it != modes.end() && i < know_.channels.size() && know_.channels[i] < 127)
+                add("A" + std::to_string(know_.channels[i]), ChannelKind::analogInput, it->second,
+                    {CountsToVolts{std::clamp(it->second, 1, 32), 0, 5, CountsToVolts::Coding::unipolar}});
+            if (modes.contains(firmata::input)) add(pin, ChannelKind::digitalInput, 1);
+            if (modes.contains(firmata::pullUp)) add(pin + " pull-up", ChannelKind::digitalInput, 1);
+            if (modes.contains(firmata::output)) add(pin + " out", ChannelKind::digitalOutput, 1);
+            if (const auto it = modes.find(firmata::pwm); it != modes.end())
+                add(pin + " pwm", ChannelKind::analogOutput, it->second);
+            if (const auto it = modes.find(firmata::servo); it != modes.end())
+                add(pin + " servo", ChannelKind::analogOutput, it->second);
+        }
+        Text problem;
+        for (const Pin& p : pins_)
+            if (problem.empty()) problem = p.problem;
+        if (!problem.empty())
+            setLive(text(CRUSCOTTO_TEXT("{0} answers, but {1}. The rest goes on."), know_.firmware, problem.english()));
+        else
+            setLive(text(CRUSCOTTO_TEXT("{0} (protocol {1}.{2}) answers, with {3} pins."), know_.firmware, know_.major,
+                         know_.minor, know_.pins.size()));
+        sink().report(status());
+    }
+
+    const FirmataSettings settings_;
+    const std::unique_ptr<ByteLink> link_;
+    firmata::Reader reader_;
+    std::vector<Pin> pins_;
+    Known know_;
+    Instant nextRegisters_;
+};
+
+}  // namespace
+
+DeviceKind firmataKind() {
+    DeviceKind kind;
+    kind.key = "firmata";
+    kind.title = CRUSCOTTO_TEXT("Board with the Firmata firmware");
+    kind.hasWire = true;
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Serial port or host"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in /dev/ttyACM0, or 192.0.2.7:3030.")},
+        {"baud", CRUSCOTTO_TEXT("Speed in baud"), Type::number, {"57600", "115200"}, "57600", {}},
+        {"sampling-ms", CRUSCOTTO_TEXT("Sample analog inputs every, in ms"), Type::number, {}, "20", {}},
+        {"registers-every-s",
+         CRUSCOTTO_TEXT("Read I2C registers every, in s"),
+         Type::number,
+         {},
+         "0.1",
+         CRUSCOTTO_TEXT("A register is a terminal named as in: i2c 0x48 reg 0 i16be")},
+    };
+    kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = firmataSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
+        auto settings = firmataSettings(json);
+        return std::make_unique<FirmataBoard>(context, settings ? std::move(settings.value()) : FirmataSettings{},
+                                              requests);
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,10 @@
+#pragma once
+
+#include "devices/device.h"
+
+namespace cruscotto {
+
+/// The kind "firmata": a board with the generic firmware of that protocol (2.3 or later): its pins are the terminals.
+DeviceKind firmataKind();
+
+}  // namespace cruscotto

@@ -1,0 +1,34 @@
+#pragma once
+
+#include <array>
+#include <atomic>
+#include <cstdint>
+
+#include "standins/stand_in_host.h"
+
+namespace cruscotto {
+
+/// What can be made to go wrong with the board. Any thread.
+struct PinBoardFaults {
+    std::atomic<bool> silent{false};
+    std::atomic<bool> old{false};      ///< it says that it speaks 2.2
+    std::atomic<bool> endless{false};  ///< a message that does not end
+    std::atomic<bool> garbage{false};
+};
+
+/// A small board with twenty pins and the Firmata firmware (2.5): 2 to 13 digital, with pull-ups, some of them PWM or
+/// servo; 14 to 19 are the analog inputs A0 to A5 with 10 bits; on its I2C bus a thermometer at 0x48 whose register 0
+/// is the temperature in 1/256 degC, most significant byte first.
+class PinBoard {
+public:
+    StandInHost::Begin begin();
+    PinBoardFaults faults;
+    /// What pins have been set to, by mode, value and pull-up.
+    std::array<std::atomic<int>, 20> mode{}, level{};
+    /// Closed switches on digital inputs, to ground where a pull-up is.
+    std::array<std::atomic<bool>, 20> pressed{};
+    std::atomic<int> samplingMs{19};
+    static int analog(int channel, std::uint64_t n);
+};
+
+}  // namespace cruscotto
