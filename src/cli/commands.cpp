@@ -8,6 +8,7 @@
 #include <csignal>
 #include <cstdio>
 #include <filesystem>
+#include <fstream>
 #include <nlohmann/json.hpp>
 #include <thread>
 
@@ -19,8 +20,14 @@
 #include "core/run_reader.h"
 #include "core/run_version.h"
 #include "core/units.h"
+#include "devices/can/can_device.h"
+#include "devices/replay/replay_device.h"
 #include "engine/engine.h"
 #include "standins/beehive/beehive.h"
+#include "standins/canbus/pump_bus.h"
+#include "standins/gpioboard/pin_board.h"
+#include "standins/meter/bench_meter.h"
+#include "standins/rack/cold_store_rack.h"
 
 namespace cruscotto::cli {
 
@@ -449,6 +456,66 @@ int beehive(const StandInOptions& options) {
     if (!hive) return complain(hive.error().english(), failed);
     say(options.link.empty() ? hive.value()->path() : options.link);
     hive.value()->run(stopAsked);
+    return ok;
+}
+
+namespace {
+
+int serve(const HostedOptions& options, const StandInHost::Begin& onPty, const StandInHost::Begin& onTcp) {
+    auto host = options.port ? StandInHost::onLoopback(onTcp, static_cast<std::uint16_t>(*options.port))
+                             : StandInHost::onPty(onPty, options.link);
+    if (!host) return complain(host.error().english(), failed);
+    say(host.value()->address());
+    while (!stopAsked) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    return ok;
+}
+
+}  // namespace
+
+int rack(const HostedOptions& options) {
+    ColdStoreRack rack;
+    return serve(options, rack.onSerial(), rack.onTcp());
+}
+int meter(const HostedOptions& options) {
+    BenchMeter meter;
+    return serve(options, meter.begin(), meter.begin());
+}
+int pumpBus(const HostedOptions& options) {
+    PumpBus bus;
+    return serve(options, bus.begin(), bus.begin());
+}
+int pinBoard(const HostedOptions& options) {
+    PinBoard board;
+    return serve(options, board.begin(), board.begin());
+}
+
+int writeBusDescription(const std::string& path, const std::string& device, const std::string& out) {
+    const auto bench = open(path);
+    if (!bench) return badFile;
+    for (const auto& spec : bench->devices) {
+        if (spec->kind != "can" || (!device.empty() && spec->id != device)) continue;
+        const Dbc dbc = publishedDbc(*bench, *spec);
+        if (dbc.messages.empty())
+            return complain(
+                fmt::format("{} publishes nothing: name the readings in its setting \"publish\".", spec->name), failed);
+        std::ofstream file(out, std::ios::binary);
+        file << writeDbc(dbc);
+        if (!file.flush()) return complain(fmt::format("{} cannot be written.", out), failed);
+        say(fmt::format("{}: {} messages.", out, dbc.messages.size()));
+        return ok;
+    }
+    return complain(
+        device.empty() ? "The bench has no CAN bus." : fmt::format("The bench has no CAN bus \"{}\".", device), failed);
+}
+
+int replay(const ReplayCommand& command) {
+    std::error_code ec;
+    const std::string path = std::filesystem::absolute(command.run, ec).string();
+    auto reader = RunReader::open(path, 0);
+    if (!reader) return complain(reader.error().english(), badFile);
+    const Bench bench = replayBench(reader.value()->info().bench, path, {command.speed, command.loop});
+    if (auto saved = saveBench(bench, command.out); !saved) return complain(saved.error().english(), failed);
+    say(fmt::format("{}: plays {}. Open it as any other bench.", command.out, command.run));
     return ok;
 }
 

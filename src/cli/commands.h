@@ -70,6 +70,26 @@ struct StandInOptions {
 };
 int beehive(const StandInOptions& options);
 
+/// The stand-ins that wait on a pseudo terminal or on the loopback address, until they are stopped.
+struct HostedOptions {
+    std::string link;              ///< a symbolic link to the pseudo terminal
+    std::optional<unsigned> port;  ///< a TCP port on the loopback address instead; 0: any
+};
+int rack(const HostedOptions& options);
+int meter(const HostedOptions& options);
+int pumpBus(const HostedOptions& options);
+int pinBoard(const HostedOptions& options);
+
+/// Writes the description of what the bench publishes on a CAN bus.
+int writeBusDescription(const std::string& bench, const std::string& device, const std::string& out);
+/// Writes a bench that plays a run as if it was measured now.
+struct ReplayCommand {
+    std::string run, out;
+    double speed = 1;
+    bool loop = false;
+};
+int replay(const ReplayCommand& command);
+
 /// SIGINT and SIGTERM end a command in order from now on; SIGUSR1 sets a mark in a recording.
 void handleSignals();
 bool interrupted();

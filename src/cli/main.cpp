@@ -1,5 +1,6 @@
 // One program: the window, and the same work without one.
 #include <CLI/CLI.hpp>
+#include <array>
 
 #include "app/application.h"
 #include "cli/commands.h"
@@ -151,6 +152,39 @@ int main(int argc, char** argv) {
         ->add_option("--baud", beehive.baud, "speak at this speed only: listeners at another one hear nonsense")
         ->check(CLI::Range(50, 4'000'000));
 
+    struct Hosted {
+        const char *name, *help;
+        int (*run)(const cli::HostedOptions&);
+        CLI::App* command = nullptr;
+        cli::HostedOptions options{};
+    };
+    std::array<Hosted, 4> hosted{
+        {{"rack", "a cold store's rack of modules that answers Modbus requests", cli::rack},
+         {"meter", "a meter with a source and a switch unit that understands SCPI", cli::meter},
+         {"bus", "a pump's CAN bus behind a serial adapter (slcan)", cli::pumpBus},
+         {"pins", "a board with the Firmata firmware", cli::pinBoard}}};
+    for (Hosted& h : hosted) {
+        h.command = standIn->add_subcommand(h.name, std::string(h.help) + "; prints where it is");
+        h.command->add_option("--link", h.options.link, "make a symbolic link to its serial port under this name");
+        h.command->add_option("--port", h.options.port, "wait on this TCP port of the loopback address instead; 0: any")
+            ->check(CLI::Range(0, 65535));
+    }
+
+    std::string dbcBench, dbcDevice, dbcOut;
+    CLI::App* dbcCommand =
+        app.add_subcommand("dbc", "write the description of the readings that a bench publishes on a CAN bus");
+    dbcCommand->add_option("BENCH", dbcBench)->required();
+    dbcCommand->add_option("--device", dbcDevice, "which bus, where there are several");
+    dbcCommand->add_option("--out", dbcOut, "the .dbc file to write")->required();
+
+    cli::ReplayCommand replayed;
+    CLI::App* replayCommand =
+        app.add_subcommand("replay", "write a bench that plays a recorded run as if it was measured now");
+    replayCommand->add_option("RUN", replayed.run)->required();
+    replayCommand->add_option("--out", replayed.out, "the .bench file to write")->required();
+    replayCommand->add_option("--speed", replayed.speed, "times as fast")->check(CLI::Range(0.001, 1000.0));
+    replayCommand->add_flag("--loop", replayed.loop, "again and again");
+
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& e) {
@@ -160,6 +194,13 @@ int main(int argc, char** argv) {
 
     if (auto log = logTo(defaultLogPath()); !log)
         std::fprintf(stderr, "cruscotto: %s\n", log.error().english().c_str());
+    for (const Hosted& h : hosted)
+        if (h.command->parsed()) {
+            cli::handleSignals();
+            return h.run(h.options);
+        }
+    if (dbcCommand->parsed()) return cli::writeBusDescription(dbcBench, dbcDevice, dbcOut);
+    if (replayCommand->parsed()) return cli::replay(replayed);
     if (recordCommand->parsed()) {
         cli::handleSignals();
         record.length = recordFor.value();

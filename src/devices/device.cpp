@@ -4,9 +4,11 @@
 #include <array>
 
 #include "devices/can/can_device.h"
+#include "devices/computer/computer_device.h"
 #include "devices/fastbox/fast_box.h"
 #include "devices/firmata/firmata_device.h"
 #include "devices/modbus/modbus_device.h"
+#include "devices/replay/replay_device.h"
 #include "devices/scpi/scpi_device.h"
 #include "devices/serial/serial_device.h"
 #include "devices/simbox/simulated_box.h"
@@ -20,8 +22,9 @@ const char* linkStateWord(LinkState state) {
 }
 
 const std::vector<DeviceKind>& deviceKinds() {
-    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), modbusKind(), scpiKind(),
-                                               canKind(),          firmataKind(),    fastBoxKind()};
+    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), modbusKind(),
+                                               scpiKind(),         canKind(),        firmataKind(),
+                                               computerKind(),     replayKind(),     fastBoxKind()};
     return kinds;
 }
 

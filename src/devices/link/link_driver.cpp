@@ -33,10 +33,8 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
             finish();
         } else {
             const Instant gone = now();
-            if (end == End::lost) {
-                setState(LinkState::lost, lostSentence());
-                for (ScanBuffer& scan : scans_) scan.away(gone, context_.id + " was away.");
-            }
+            if (end == End::lost) setState(LinkState::lost, lostSentence());
+            for (ScanBuffer& scan : scans_) scan.away(gone, context_.id + " was away.");
         }
         close();
         if (end != End::stopped) {

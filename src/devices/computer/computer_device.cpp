@@ -1,0 +1,174 @@
+#include "devices/computer/computer_device.h"
+
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "core/json_text.h"
+#include "devices/computer/sensor_tree.h"
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr Duration lookAgainEvery = milliseconds(2000);
+
+struct ComputerSettings {
+    std::string root = "/";
+    double everySeconds = 1;
+};
+
+Result<ComputerSettings> computerSettings(const JsonText& json) {
+    ComputerSettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The settings must be an object in braces.");
+    if (const auto it = j.find("root"); it != j.end()) out.root = it->is_string() ? it->get<std::string>() : "";
+    if (out.root.empty()) return failure("\"root\" must be a folder; / is this computer.");
+    if (const auto it = j.find("every-s"); it != j.end()) out.everySeconds = it->is_number() ? it->get<double>() : 0;
+    if (!(out.everySeconds >= 0.001 && out.everySeconds <= 86400))
+        return failure("\"every-s\" must be 0.001 to 86400.");
+    return out;
+}
+
+class Computer : public LinkDriver {
+public:
+    Computer(DeviceContext context, ComputerSettings settings, const std::vector<TerminalRequest>& requests)
+        : LinkDriver(std::move(context), {}), settings_(std::move(settings)) {
+        for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override {
+        sensors_ = findKernelSensors(settings_.root);
+        if (!sensors_.empty()) return std::nullopt;
+        return ByteLink::Failure{LinkState::absent,
+                                 text(CRUSCOTTO_TEXT("Under {0} the kernel offers no sensors: neither sys/class/hwmon "
+                                                     "nor sys/bus/iio nor sys/bus/counter "
+                                                     "has any. A module for them may have to be loaded."),
+                                      settings_.root)};
+    }
+    void close() override {}
+    void wake() override {}
+    [[nodiscard]] Text lostSentence() const override {
+        return CRUSCOTTO_TEXT("The sensors are gone. They are looked for again; the gap is kept.");
+    }
+
+    End talk(const std::stop_token& stop) override {
+        Instant due = now(), looked = due;
+        offer();
+        while (!stop.stop_requested()) {
+            Text problem;
+            std::size_t good = 0;
+            for (Wanted& w : reading_) {
+                const auto value = readKernelNumber(w.path);
+                if (!value) {
+                    // Between two looks it may have gone; a sensor that sleeps cannot be read for a while.
+                    if (w.lastGood) w.scan->away(*w.lastGood, w.name + " could not be read.");
+                    if (problem.empty()) problem = text(CRUSCOTTO_TEXT("{0} cannot be read now"), w.name);
+                    continue;
+                }
+                const Instant at = now();
+                w.scan->add(at, std::span(&*value, 1));
+                w.lastGood = at;
+                ++good;
+            }
+            for (const std::string& name : missing_)
+                if (problem.empty()) problem = text(CRUSCOTTO_TEXT("there is no {0}"), name);
+            deliver();
+            status().lines += good;
+            if (!reading_.empty() && good == 0) return End::lost;
+            if (!problem.empty())
+                setLive(text(CRUSCOTTO_TEXT("{0} sensors are there, but {1}. The rest goes on."), sensors_.size(),
+                             problem.english()));
+            else
+                setLive(text(CRUSCOTTO_TEXT("{0} sensors are there; {1} of them are read."), sensors_.size(),
+                             reading_.size()));
+            reportSometimes();
+            due = std::max(due + seconds(settings_.everySeconds), now());
+            while (!stop.stop_requested() && now() < due) pause(stop, due - now());
+            if (now() - looked >= lookAgainEvery) {
+                looked = now();
+                auto again = findKernelSensors(settings_.root);
+                if (again.empty()) return End::lost;
+                if (again != sensors_) {
+                    sensors_ = std::move(again);
+                    offer();
+                }
+            }
+        }
+        return End::stopped;
+    }
+
+private:
+    struct Wanted {
+        std::string name, path;
+        ScanBuffer* scan = nullptr;
+        std::optional<Instant> lastGood{};
+    };
+
+    void offer() {
+        status().found.clear();
+        for (const KernelSensor& s : sensors_) status().found.push_back(s.info);
+        sink().report(status());
+        missing_.clear();
+        std::erase_if(reading_, [&](const Wanted& w) {
+            return std::ranges::none_of(sensors_, [&](const KernelSensor& s) { return s.info.terminal == w.name; });
+        });
+        for (const std::string& name : wanted_) {
+            const auto s = std::ranges::find(sensors_, name, [](const KernelSensor& k) { return k.info.terminal; });
+            if (s == sensors_.end()) {
+                missing_.push_back(name);
+                continue;
+            }
+            const auto there = std::ranges::find(reading_, name, &Wanted::name);
+            if (there != reading_.end()) {
+                there->path = s->path;
+                continue;
+            }
+            ScanBuffer*& scan = scans_[name];
+            if (!scan) scan = &addScan(name, {{name, s->info.type, s->info.kind}});
+            reading_.push_back({name, s->path, scan});
+        }
+    }
+
+    const ComputerSettings settings_;
+    std::set<std::string> wanted_;
+    std::vector<KernelSensor> sensors_;
+    std::vector<Wanted> reading_;
+    std::vector<std::string> missing_;
+    std::map<std::string, ScanBuffer*> scans_;
+};
+
+}  // namespace
+
+DeviceKind computerKind() {
+    DeviceKind kind;
+    kind.key = "computer";
+    kind.title = CRUSCOTTO_TEXT("This computer's own sensors");
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "1", {}},
+        {"root",
+         CRUSCOTTO_TEXT("Tree"),
+         Type::text,
+         {},
+         "/",
+         CRUSCOTTO_TEXT("/ is this computer; a copied tree can be examined too.")},
+    };
+    kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = computerSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
+        auto settings = computerSettings(json);
+        return std::make_unique<Computer>(context, settings ? std::move(settings.value()) : ComputerSettings{},
+                                          requests);
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,10 @@
+#pragma once
+
+#include "devices/device.h"
+
+namespace cruscotto {
+
+/// The kind "computer": what the kernel offers of this computer and the boards on it. Only what the bench uses is read.
+DeviceKind computerKind();
+
+}  // namespace cruscotto

@@ -1,0 +1,244 @@
+#include "devices/replay/replay_device.h"
+
+#include <condition_variable>
+#include <mutex>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "core/json_text.h"
+#include "core/run_reader.h"
+
+namespace cruscotto {
+
+namespace {
+
+struct ReplaySettings {
+    std::string run, device;
+    double speed = 1;
+    bool loop = false;
+};
+
+Result<ReplaySettings> replaySettings(const JsonText& json) {
+    ReplaySettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The settings must be an object in braces.");
+    const auto word = [&](const char* key) -> std::string {
+        const auto it = j.find(key);
+        return it != j.end() && it->is_string() ? it->get<std::string>() : "";
+    };
+    out.run = word("run");
+    out.device = word("device");
+    if (out.run.empty()) return failure("\"run\" is missing: say which recorded run is played.");
+    if (const auto it = j.find("speed"); it != j.end()) out.speed = it->is_number() ? it->get<double>() : 0;
+    if (!(out.speed >= 0.001 && out.speed <= 1000)) return failure("\"speed\" must be 0.001 to 1000.");
+    if (const auto it = j.find("loop"); it != j.end()) out.loop = *it == true || *it == "true";
+    return out;
+}
+
+ChannelKind asInput(ChannelKind kind) {
+    if (kind == ChannelKind::analogOutput) return ChannelKind::analogInput;
+    if (kind == ChannelKind::digitalOutput) return ChannelKind::digitalInput;
+    return kind;
+}
+
+class ReplayDevice : public Device {
+public:
+    ReplayDevice(DeviceContext context, ReplaySettings settings)
+        : context_(std::move(context)), settings_(std::move(settings)) {}
+
+    void run(DeviceSink& sink, std::stop_token stop) override {
+        auto opened = RunReader::open(settings_.run, 0);
+        if (!opened) {
+            sink.report({LinkState::absent, opened.error().message, 0, 0, 0, {}});
+            return;
+        }
+        RunReader& reader = *opened.value();
+        const RunInfo& info = reader.info();
+        const Span span = info.span;
+        std::vector<Track> tracks = tracksOf(info);
+        if (tracks.empty() || span.to <= span.from) {
+            sink.report(
+                {LinkState::failed,
+                 text(CRUSCOTTO_TEXT(
+                          "{0} holds nothing of the device \"{1}\". Choose another run, or leave the device empty."),
+                      settings_.run, settings_.device),
+                 0,
+                 0,
+                 0,
+                 {}});
+            return;
+        }
+        const Duration period{
+            static_cast<std::int64_t>(static_cast<double>((span.to - span.from).ns) / settings_.speed)};
+        const Instant began = context_.pace == Pace::realTime ? sink.now() : Instant{0};
+        for (std::int64_t lap = 0; !stop.stop_requested(); ++lap) {
+            sink.report({LinkState::live,
+                         settings_.loop ? text(CRUSCOTTO_TEXT("Plays {0}, round {1}, {2} times as fast as it was."),
+                                               settings_.run, lap + 1, settings_.speed)
+                                        : text(CRUSCOTTO_TEXT("Plays {0}, {1} times as fast as it was."), settings_.run,
+                                               settings_.speed),
+                         0,
+                         0,
+                         0,
+                         {}});
+            const Instant lapBegan{began.ns + lap * period.ns};
+            for (Track& t : tracks) {
+                t.blocks.emplace(reader.blocks(t.group));
+                t.next = t.blocks->next();
+                t.base = t.end;
+                t.first.reset();
+            }
+            if (!play(sink, stop, tracks, span.from, lapBegan)) return;
+            if (!settings_.loop) break;
+            if (!waitUntil(sink, stop, lapBegan + period)) return;
+        }
+        sink.report({LinkState::stopped,
+                     stop.stop_requested() ? text(CRUSCOTTO_TEXT("Stopped."))
+                                           : text(CRUSCOTTO_TEXT("{0} has been played to its end."), settings_.run),
+                     0,
+                     0,
+                     0,
+                     {}});
+    }
+    void setOutput(const std::string&, double) override {}
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
+
+private:
+    struct Track {
+        std::int64_t group = 0;
+        std::shared_ptr<const ScanGroup> scan;
+        std::optional<RunReader::Blocks> blocks{};
+        BlockPtr next{};
+        std::optional<std::uint64_t> first{};  // number of the lap's first sample in the run
+        std::uint64_t base = 0, end = 0;       // numbers that are given out
+    };
+
+    std::vector<Track> tracksOf(const RunInfo& info) const {
+        std::vector<Track> out;
+        for (const RunGroup& g : info.groups) {
+            if (!settings_.device.empty() && g.device != settings_.device) continue;
+            auto scan = std::make_shared<ScanGroup>();
+            scan->device = context_.id;
+            scan->name = g.device + "/" + g.name;
+            scan->rateHz = g.rateHz * settings_.speed;
+            for (const RunSignal& s : info.signals)
+                if (s.group == g.id) {
+                    const SignalSpec& spec = s.current();
+                    scan->channels.push_back({settings_.device.empty() ? g.device + "/" + spec.terminal : spec.terminal,
+                                              s.type, asInput(spec.kind)});
+                }
+            if (!scan->channels.empty()) out.push_back({g.id, std::move(scan)});
+        }
+        return out;
+    }
+
+    Instant mapped(Instant t, Instant from, Instant lapBegan) const {
+        return {lapBegan.ns +
+                static_cast<std::int64_t>(std::llround(static_cast<double>((t - from).ns) / settings_.speed))};
+    }
+
+    /// Whatever ends first comes first, as it did. False if stopped, or where the context ends.
+    bool play(DeviceSink& sink, std::stop_token& stop, std::vector<Track>& tracks, Instant from, Instant lapBegan) {
+        while (true) {
+            Track* best = nullptr;
+            Instant bestEnd;
+            for (Track& t : tracks) {
+                if (!t.next) continue;
+                const Instant end = t.next->timeOf(t.next->size() - 1);
+                if (!best || end < bestEnd) {
+                    best = &t;
+                    bestEnd = end;
+                }
+            }
+            if (!best) return true;
+            auto block = std::make_shared<Block>(*best->next);
+            best->next = best->blocks->next();
+            block->group = best->scan;
+            if (!best->first) best->first = block->firstIndex;
+            block->firstIndex = best->base + (block->firstIndex - *best->first);
+            best->end = block->firstIndex + block->size();
+            block->t0 = mapped(block->t0, from, lapBegan);
+            block->dtNs /= settings_.speed;
+            for (Instant& t : block->times) t = mapped(t, from, lapBegan);
+            if (block->gapBefore) {
+                block->gapBefore->from = mapped(block->gapBefore->from, from, lapBegan);
+                block->gapBefore->to = mapped(block->gapBefore->to, from, lapBegan);
+            }
+            const Instant end = mapped(bestEnd, from, lapBegan);
+            if (context_.until && end >= Instant{context_.until->ns}) return false;
+            if (!waitUntil(sink, stop, end)) return false;
+            sink.deliver(std::move(block));
+        }
+    }
+
+    bool waitUntil(DeviceSink& sink, std::stop_token& stop, Instant t) {
+        if (context_.pace == Pace::asFastAsPossible) return !stop.stop_requested();
+        std::unique_lock lock(mutex_);
+        while (!stop.stop_requested()) {
+            const Duration left = t - sink.now();
+            if (left.ns <= 0) return true;
+            sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(left.ns), [] { return false; });
+        }
+        return false;
+    }
+
+    const DeviceContext context_;
+    const ReplaySettings settings_;
+    std::mutex mutex_;
+    std::condition_variable_any sleeper_;
+};
+
+}  // namespace
+
+Bench replayBench(const Bench& recorded, const std::string& runPath, const ReplayOptions& options) {
+    Bench out = recorded;
+    out.name = recorded.name + ", played again";
+    for (auto& device : out.devices) {
+        DeviceSpec spec = *device;
+        spec.kind = "recorded-run";
+        spec.settings = jsonText(
+            nlohmann::json{{"run", runPath}, {"device", device->id}, {"speed", options.speed}, {"loop", options.loop}});
+        device = std::make_shared<DeviceSpec>(std::move(spec));
+    }
+    for (auto& signal : out.signals) {
+        SignalSpec spec = *signal;
+        spec.kind = asInput(spec.kind);
+        spec.output.reset();
+        spec.range.reset();
+        signal = std::make_shared<SignalSpec>(std::move(spec));
+    }
+    return out;
+}
+
+DeviceKind replayKind() {
+    DeviceKind kind;
+    kind.key = "recorded-run";
+    kind.title = CRUSCOTTO_TEXT("Recorded run, played again");
+    kind.simulated = true;
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"run", CRUSCOTTO_TEXT("Run"), Type::text, {}, "", CRUSCOTTO_TEXT("The path of a .run file.")},
+        {"device",
+         CRUSCOTTO_TEXT("Device in the run"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("Its name there; empty: all of them.")},
+        {"speed", CRUSCOTTO_TEXT("Times as fast"), Type::number, {"0.1", "1", "10"}, "1", {}},
+        {"loop", CRUSCOTTO_TEXT("Again and again"), Type::flag, {}, "false", {}},
+    };
+    kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = replaySettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = replaySettings(json);
+        return std::make_unique<ReplayDevice>(context, settings ? std::move(settings.value()) : ReplaySettings{});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto
