@@ -42,7 +42,7 @@ std::vector<Stage> offeredStages(ChannelKind kind, const std::string& unit) {
 }
 
 QComboBox* combo(const QString& name, QWidget* parent) {
-    auto* box = new QComboBox(parent);
+    auto* box = new Choice(parent);
     box->setAccessibleName(name);
     return box;
 }

@@ -153,7 +153,7 @@ void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
     caption->setObjectName("caption");
     column->addWidget(caption);
     if (info.type == SettingInfo::Type::choice) {
-        auto* box = new QComboBox(column->parentWidget());
+        auto* box = new Choice(column->parentWidget());
         box->setAccessibleName(shown(info.label));
         for (const std::string& c : info.choices) box->addItem(shown(c));
         box->setCurrentText(value);
@@ -233,6 +233,13 @@ void DevicePanel::rebuild() {
     suggested_->setSpacing(4);
     suggestions_.clear();
     column->addLayout(suggested_);
+    parameters_ = new ParameterList(content);
+    connect(parameters_, &ParameterList::writeAsked, this, [this](const QString& key, const QString& value) {
+        if (session_.engine())
+            session_.engine()->setParameter(device_.toStdString(), key.toStdString(), value.toStdString());
+    });
+    connect(parameters_, &ParameterList::keepAsked, this, &DevicePanel::keepParameters);
+    column->addWidget(parameters_->difference());
     load_ = new QLabel(content);
     load_->setWordWrap(true);
     load_->setObjectName("muted");
@@ -267,6 +274,7 @@ void DevicePanel::rebuild() {
     wrong_->setWordWrap(true);
     wrong_->hide();
     column->addWidget(wrong_);
+    column->addWidget(parameters_);
     free_ = new QVBoxLayout;
     free_->setSpacing(4);
     column->addSpacing(8);
@@ -290,11 +298,16 @@ void DevicePanel::offerTerminals() {
     if (!d || !free_ || !session_.engine()) return;
     const DeviceKind* kind = deviceKind(d->kind);
     std::vector<TerminalInfo> terminals = kind ? kind->terminals(d->settings) : std::vector<TerminalInfo>{};
+    const auto offer = [&](const TerminalInfo& info) {
+        if (std::ranges::find(terminals, info.terminal, &TerminalInfo::terminal) == terminals.end())
+            terminals.push_back(info);
+    };
+    const auto statuses = session_.engine()->deviceStatus();
+    if (const auto status = statuses.find(d->id); status != statuses.end())
+        for (const TerminalInfo& found : status->second.found) offer(found);
     for (const SeenTerminal& seen : session_.engine()->seenTerminals())
-        if (seen.device == d->id && !isOutput(seen.channel.kind) &&
-            std::none_of(terminals.begin(), terminals.end(),
-                         [&](const TerminalInfo& t) { return t.terminal == seen.channel.terminal; }))
-            terminals.push_back({seen.channel.terminal, seen.channel.kind, seen.channel.type, {}, 0});
+        if (seen.device == d->id && !isOutput(seen.channel.kind))
+            offer({seen.channel.terminal, seen.channel.kind, seen.channel.type});
     std::erase_if(terminals, [&](const TerminalInfo& t) {
         return std::any_of(session_.bench().signals.begin(), session_.bench().signals.end(),
                            [&](const auto& s) { return s->device == d->id && s->terminal == t.terminal; });
@@ -311,11 +324,30 @@ void DevicePanel::offerTerminals() {
     auto* caption = new QLabel(tr("Terminals without a signal"), widget());
     caption->setObjectName("caption");
     free_->addWidget(caption);
-    for (const TerminalInfo& t : terminals) {
+    std::vector<TerminalInfo> inputs;
+    std::ranges::copy_if(terminals, std::back_inserter(inputs),
+                         [](const TerminalInfo& t) { return !isOutput(t.kind); });
+    if (inputs.size() > 1) {
+        auto* all = new QPushButton(tr("Add all %n inputs", nullptr, static_cast<int>(inputs.size())), widget());
+        connect(all, &QPushButton::clicked, this, [this, inputs] { addSignalsFor(inputs); });
+        free_->addWidget(all, 0, Qt::AlignLeft);
+    }
+    constexpr std::size_t mostOffered = 200;
+    for (std::size_t i = 0; i < std::min(terminals.size(), mostOffered); ++i) {
+        const TerminalInfo& t = terminals[i];
         auto* add = new QPushButton(tr("Add %1").arg(shown(t.terminal)), widget());
-        connect(add, &QPushButton::clicked, this,
-                [this, t] { addSignalFor(t.terminal, t.kind, t.type, t.ranges, t.bits); });
-        free_->addWidget(add, 0, Qt::AlignLeft);
+        connect(add, &QPushButton::clicked, this, [this, t] { addSignalsFor({t}); });
+        auto* row = new QWidget(widget());
+        auto* line = new QHBoxLayout(row);
+        line->setContentsMargins(0, 0, 0, 0);
+        line->setSpacing(8);
+        line->addWidget(add);
+        auto* title = new QLabel(shown(t.title), row);
+        title->setObjectName("muted");
+        title->setTextFormat(Qt::PlainText);
+        title->setWordWrap(true);
+        line->addWidget(title, 1);
+        free_->addWidget(row);
     }
 }
 
@@ -338,31 +370,54 @@ void DevicePanel::offerSuggestions(const std::vector<DeviceStatus::Suggestion>& 
     }
 }
 
-void DevicePanel::addSignalFor(const std::string& terminal, ChannelKind kind, SampleType type,
-                               const std::vector<Scale>& ranges, int bits) {
-    std::vector<std::string> ids;
-    for (const auto& s : session_.bench().signals) ids.push_back(s->id);
-    SignalSpec s;
-    s.device = device_.toStdString();
-    s.terminal = terminal;
-    s.kind = kind;
-    s.name = terminal;
-    s.tag = terminal.substr(0, 3);
-    s.id = freshId(terminal, ids);
-    s.colour = static_cast<int>(ids.size() % 8);
-    if (kind == ChannelKind::analogInput && !ranges.empty()) {
-        s.range = ranges.back();
-        s.chain = {CountsToVolts{bits, ranges.back().low, ranges.back().high, CountsToVolts::Coding::twosComplement}};
-        s.scale = ranges.back();
-    } else if (kind == ChannelKind::analogInput && type == SampleType::float64) {
-        s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
-    } else if (kind == ChannelKind::counterInput) {
-        s.chain = {PulseCounter{}};
+void DevicePanel::addSignalsFor(const std::vector<TerminalInfo>& terminals) {
+    Bench bench = session_.bench();
+    QString last;
+    for (const TerminalInfo& t : terminals) {
+        std::vector<std::string> ids;
+        for (const auto& s : bench.signals) ids.push_back(s->id);
+        SignalSpec s;
+        s.device = device_.toStdString();
+        s.terminal = t.terminal;
+        s.kind = t.kind;
+        s.name = t.terminal;
+        s.tag = t.terminal.substr(0, 3);
+        s.id = freshId(t.terminal, ids);
+        s.colour = static_cast<int>(ids.size() % 8);
+        if (!t.chain.empty() && !isOutput(t.kind)) {
+            s.chain = t.chain;
+        } else if (t.kind == ChannelKind::analogInput && !t.ranges.empty()) {
+            s.range = t.ranges.back();
+            s.chain = {CountsToVolts{t.bits, t.ranges.back().low, t.ranges.back().high,
+                                     CountsToVolts::Coding::twosComplement}};
+            s.scale = t.ranges.back();
+        } else if (t.kind == ChannelKind::analogInput && t.type == SampleType::float64) {
+            s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
+        } else if (t.kind == ChannelKind::counterInput) {
+            s.chain = {PulseCounter{}};
+        }
+        if (isOutput(t.kind)) s.output = OutputSpec{0, isDigital(t.kind) ? 1.0 : 10.0, 0, 0};
+        last = shown(s.id);
+        bench = withSignal(bench, std::move(s));
     }
-    if (isOutput(kind)) s.output = OutputSpec{0, isDigital(kind) ? 1.0 : 10.0, 0, 0};
-    const QString id = shown(s.id);
-    session_.edit(tr("Add signal"), withSignal(session_.bench(), std::move(s)));
-    Q_EMIT signalAdded(id);
+    session_.edit(
+        terminals.size() == 1 ? tr("Add signal") : tr("Add %n signals", nullptr, static_cast<int>(terminals.size())),
+        bench);
+    if (terminals.size() == 1) Q_EMIT signalAdded(last);
+}
+
+void DevicePanel::keepParameters() {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    if (!d || !session_.engine()) return;
+    const auto statuses = session_.engine()->deviceStatus();
+    const auto it = statuses.find(d->id);
+    if (it == statuses.end()) return;
+    DeviceSpec next = *d;
+    Json settings = settingsOf(*d);
+    for (const DeviceParameter& p : it->second.parameters)
+        if (p.differs()) settings["parameters"][p.key] = *p.there;
+    next.settings = jsonText(settings);
+    session_.edit(tr("Keep the device's settings"), withDevice(session_.bench(), next));
 }
 
 void DevicePanel::refresh(bool digits) {
@@ -379,13 +434,14 @@ void DevicePanel::refresh(bool digits) {
     const DeviceStatus& s = it->second;
     status_->setText(shown(s.sentence));
     offerSuggestions(s.suggestions);
+    parameters_->show(s.parameters);
     QStringList load;
     if (s.linkShare) load << tr("%1 % of the link is used.").arg(*s.linkShare * 100, 0, 'f', 1);
     if (!s.linkAdvice.empty()) load << shown(s.linkAdvice);
     load_->setText(load.join(QLatin1Char(' ')));
     load_->setVisible(!load.isEmpty());
     QString text;
-    if (s.bytes) text = tr("%1 bytes, %2 lines, %3 skipped.").arg(s.bytes).arg(s.lines).arg(s.rejected);
+    if (s.bytes) text = tr("%1 bytes, %2 messages, %3 skipped.").arg(s.bytes).arg(s.lines).arg(s.rejected);
     for (auto r = s.lastRejected.rbegin(); r != s.lastRejected.rend() && r - s.lastRejected.rbegin() < 5; ++r) {
         QString bytes;
         for (const char c : r->bytes.substr(0, 60))

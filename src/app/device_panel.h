@@ -4,6 +4,7 @@
 #include <QScrollArea>
 #include <QVBoxLayout>
 
+#include "app/parameter_list.h"
 #include "app/session.h"
 
 namespace cruscotto {
@@ -25,8 +26,9 @@ Q_SIGNALS:
 private:
     void rebuild();
     void addSetting(QVBoxLayout* column, const SettingInfo& info);
-    void addSignalFor(const std::string& terminal, ChannelKind kind, SampleType type, const std::vector<Scale>& ranges,
-                      int bits);
+    void addSignalsFor(const std::vector<TerminalInfo>& terminals);
+    /// The settings that lie in the device, as it has them now, become what the bench wants.
+    void keepParameters();
     void edit(const std::string& key, const std::string& value, SettingInfo::Type type);
     void offerTerminals();
     void offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions);
@@ -40,6 +42,7 @@ private:
     QVBoxLayout* suggested_ = nullptr;
     std::vector<DeviceStatus::Suggestion> suggestions_;
     QLabel* wrong_ = nullptr;
+    ParameterList* parameters_ = nullptr;
     QVBoxLayout* free_ = nullptr;
     QStringList offered_;
 };

@@ -2,6 +2,8 @@
 
 #include <QKeyEvent>
 #include <QStyle>
+#include <QWheelEvent>
+#include <algorithm>
 
 namespace cruscotto {
 
@@ -41,11 +43,27 @@ void Field::focusOutEvent(QFocusEvent* event) {
     QLineEdit::focusOutEvent(event);
 }
 
+Choice::Choice(QWidget* parent) : QComboBox(parent) {
+    setFocusPolicy(Qt::StrongFocus);  // not by the wheel
+}
+
+void Choice::wheelEvent(QWheelEvent* event) {
+    event->ignore();
+}
+
 LinesField::LinesField(const QString& accessibleName, const QString& text, QWidget* parent)
     : QPlainTextEdit(text, parent), shown_(text) {
     setAccessibleName(accessibleName);
     setTabChangesFocus(true);
-    setFixedHeight(64);
+    fit();
+    connect(this, &QPlainTextEdit::textChanged, this, &LinesField::fit);
+}
+
+void LinesField::fit() {
+    // As high as what is in it, from two lines to ten.
+    const int lines = std::clamp(document()->blockCount(), 2, 10);
+    setFixedHeight(lines * fontMetrics().lineSpacing() + 2 * static_cast<int>(document()->documentMargin()) +
+                   2 * frameWidth() + 16);
 }
 
 void LinesField::keyPressEvent(QKeyEvent* event) {

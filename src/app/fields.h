@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QComboBox>
 #include <QLineEdit>
 #include <QPlainTextEdit>
 #include <QString>
@@ -28,6 +29,16 @@ private:
     QString shown_;
 };
 
+/// A choice in a form that scrolls: the wheel scrolls the form, and never changes what is chosen on its way.
+class Choice : public QComboBox {
+    Q_OBJECT
+public:
+    explicit Choice(QWidget* parent = nullptr);
+
+protected:
+    void wheelEvent(QWheelEvent* event) override;
+};
+
 /// Some lines of text in a form: taken on leaving, put back on Escape.
 class LinesField : public QPlainTextEdit {
     Q_OBJECT
@@ -42,6 +53,7 @@ protected:
     void focusOutEvent(QFocusEvent* event) override;
 
 private:
+    void fit();
     QString shown_;
 };
 

@@ -4,6 +4,7 @@
 #include <QFileInfo>
 #include <QPushButton>
 #include <QToolButton>
+#include <array>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
@@ -57,6 +58,7 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     column_->addLayout(head);
     list_ = new QWidget;
     column_->addWidget(list_);
+    buildHosts();
     column_->addSpacing(12);
     label(tr("Without hardware, or by hand"), "caption", column_);
     for (const DeviceKind& kind : deviceKinds()) {
@@ -110,6 +112,8 @@ void FindPanel::refresh(bool digits) {
     PortScout::State before = shown_;
     before.tried = state.tried;
     before.speeds = state.speeds;
+    before.hosts = state.hosts;
+    if (state.hosts != hostsShown_) showHosts(state.hosts);
     if (before != state || used != used_) {
         used_ = used;
         return rebuild(state);
@@ -136,10 +140,142 @@ void FindPanel::rebuild(const PortScout::State& state) {
                  "appears here by itself. If it does not: is the cable one that carries data, not only power? Does "
                  "the board have power?"),
               "muted", column);
+    addSystem(state, column);
     delete column_->replaceWidget(list_, fresh);
     list_->hide();
     list_->deleteLater();
     list_ = fresh;
+}
+
+void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
+    const auto used = [&](const std::string& kind, const std::string& address) {
+        for (const auto& d : session_.bench().devices) {
+            if (d->kind != kind) continue;
+            const auto settings = parseJson(d->settings.empty() ? "{}" : d->settings);
+            const auto it = settings.find("address");
+            if (address.empty() || (it != settings.end() && *it == address)) return shown(d->name);
+        }
+        return QString();
+    };
+    const auto offer = [&](const QString& name, const QString& what, const std::string& kind,
+                           const std::string& address, const std::string& settings) {
+        column->addSpacing(8);
+        auto* title = new QLabel(name);
+        title->setTextFormat(Qt::PlainText);
+        title->setStyleSheet("font-weight: 600;");
+        column->addWidget(title);
+        label(what, "muted", column);
+        if (const QString inUse = used(kind, address); !inUse.isEmpty()) {
+            label(tr("In this bench as %1.").arg(inUse), "muted", column);
+            return;
+        }
+        auto* add = new QPushButton(tr("Add"));
+        add->setAccessibleName(tr("Add %1").arg(name));
+        connect(add, &QPushButton::clicked, this,
+                [this, kind, name, settings] { addDevice(kind, name.toStdString(), settings); });
+        column->addWidget(add, 0, Qt::AlignLeft);
+    };
+    for (const std::string& bus : state.canInterfaces)
+        offer(shown(bus), tr("CAN interface of this computer"), "can", bus,
+              jsonText(nlohmann::ordered_json{{"address", bus}}));
+    if (state.kernelSensors > 0)
+        offer(tr("This computer"), tr("%1 sensors that the kernel offers").arg(state.kernelSensors), "computer", "",
+              root_ == "/" ? "{}" : jsonText(nlohmann::ordered_json{{"root", root_}}));
+}
+
+void FindPanel::buildHosts() {
+    column_->addSpacing(12);
+    label(tr("On the network"), "caption", column_);
+    auto* line = new QHBoxLayout;
+    line->setSpacing(8);
+    range_ = new Field(tr("Addresses"));
+    range_->setPlaceholderText(tr("192.0.2.1-20"));
+    port_ = new Field(tr("Port"));
+    port_->show("502");
+    port_->setFixedWidth(64);
+    line->addWidget(range_, 1);
+    line->addWidget(port_);
+    column_->addLayout(line);
+    asks_ = new Choice;
+    asks_->setAccessibleName(tr("What is asked"));
+    asks_->addItems({tr("Modbus: ask what it is"), tr("Instrument: ask what it is (*IDN?)"),
+                     tr("Only whether it takes a connection")});
+    connect(asks_, &QComboBox::activated, this, [this](int i) {
+        if (i < 2) port_->show(i == 0 ? "502" : "5025");
+    });
+    column_->addWidget(asks_);
+    auto* buttons = new QHBoxLayout;
+    buttons->setSpacing(8);
+    scan_ = new QPushButton(tr("Look"));
+    scan_->setAccessibleName(tr("Look which hosts answer"));
+    scanned_ = new QProgressBar;
+    scanned_->setAccessibleName(tr("Addresses tried"));
+    scanned_->setTextVisible(false);
+    scanned_->hide();
+    buttons->addWidget(scan_);
+    buttons->addWidget(scanned_, 1);
+    buttons->addStretch();
+    column_->addLayout(buttons);
+    scanSays_ = label({}, "muted", column_);
+    scanSays_->setText(
+        tr("Only these addresses and this port are touched, when you press Look. Nothing is changed in what answers."));
+    hosts_ = new QVBoxLayout;
+    hosts_->setSpacing(4);
+    column_->addLayout(hosts_);
+    const auto look = [this] {
+        if (!scout_) return;
+        if (hostsShown_.going) return scout_->stopScan();
+        bool number = false;
+        const int port = port_->text().trimmed().toInt(&number);
+        port_->markWrong(!number || port < 1 || port > 65535, tr("A port is a number from 1 to 65535."));
+        if (!number || port < 1 || port > 65535) return;
+        constexpr std::array questions{HostQuestion::modbusIdentity, HostQuestion::scpiIdentity, HostQuestion::nothing};
+        scout_->scan(range_->text().trimmed().toStdString(), static_cast<std::uint16_t>(port),
+                     questions.at(static_cast<std::size_t>(asks_->currentIndex())));
+    };
+    connect(scan_, &QPushButton::clicked, this, look);
+    connect(range_, &QLineEdit::returnPressed, this, look);
+}
+
+void FindPanel::showHosts(const PortScout::State::Hosts& hosts) {
+    const bool sameFound = hosts.result == hostsShown_.result && hosts.port == hostsShown_.port;
+    hostsShown_ = hosts;
+    scan_->setText(hosts.going ? tr("Stop") : tr("Look"));
+    scanned_->setVisible(hosts.going);
+    scanned_->setMaximum(static_cast<int>(std::max<std::uint64_t>(hosts.all, 1)));
+    scanned_->setValue(static_cast<int>(hosts.done));
+    if (hosts.going)
+        scanSays_->setText(tr("%1 of %2 addresses").arg(hosts.done).arg(hosts.all));
+    else if (!hosts.sentence.empty())
+        scanSays_->setText(shown(hosts.sentence));
+    if (sameFound) return;
+    while (QLayoutItem* item = hosts_->takeAt(0)) {
+        if (item->widget()) item->widget()->deleteLater();
+        delete item;
+    }
+    for (const HostScan::Found& found : hosts.result.found) {
+        const std::string address = addressText(found.address) + ":" + std::to_string(hosts.port);
+        auto* row = new QWidget;
+        auto* line = new QHBoxLayout(row);
+        line->setContentsMargins(0, 4, 0, 0);
+        line->setSpacing(8);
+        auto* words = new QLabel(shown(address) +
+                                 (found.identity.empty() ? QString() : QStringLiteral("\n") + shown(found.identity)));
+        words->setTextFormat(Qt::PlainText);
+        words->setWordWrap(true);
+        line->addWidget(words, 1);
+        if (hosts.question != HostQuestion::nothing) {
+            auto* add = new QPushButton(tr("Add"));
+            add->setAccessibleName(tr("Add %1").arg(shown(address)));
+            const char* kind = hosts.question == HostQuestion::scpiIdentity ? "scpi" : "modbus";
+            const std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
+            connect(add, &QPushButton::clicked, this, [this, kind, name, address] {
+                addDevice(kind, name, jsonText(nlohmann::ordered_json{{"address", address}}));
+            });
+            line->addWidget(add, 0, Qt::AlignTop);
+        }
+        hosts_->addWidget(row);
+    }
 }
 
 void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QVBoxLayout* column) {

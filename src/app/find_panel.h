@@ -2,10 +2,12 @@
 
 #include <QLabel>
 #include <QProgressBar>
+#include <QPushButton>
 #include <QScrollArea>
 #include <QVBoxLayout>
 #include <memory>
 
+#include "app/fields.h"
 #include "app/session.h"
 #include "devices/port_scout.h"
 
@@ -32,6 +34,10 @@ protected:
 
 private:
     void rebuild(const PortScout::State& state);
+    void addSystem(const PortScout::State& state, QVBoxLayout* column);
+    /// Which hosts answer: a range and a port to type, and what came of it.
+    void buildHosts();
+    void showHosts(const PortScout::State::Hosts& hosts);
     void addPort(const FoundPort& port, const PortScout::State& state, QVBoxLayout* column);
     void addDevice(const std::string& kind, const std::string& name, const std::string& settings);
 
@@ -42,6 +48,14 @@ private:
     QStringList used_;
     QProgressBar* progress_ = nullptr;
     QWidget* list_ = nullptr;
+    Field* range_ = nullptr;
+    Field* port_ = nullptr;
+    Choice* asks_ = nullptr;
+    QPushButton* scan_ = nullptr;
+    QProgressBar* scanned_ = nullptr;
+    QLabel* scanSays_ = nullptr;
+    QVBoxLayout* hosts_ = nullptr;
+    PortScout::State::Hosts hostsShown_;
     QVBoxLayout* column_;
 };
 

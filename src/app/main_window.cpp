@@ -168,6 +168,9 @@ void MainWindow::makeActions() {
     add("example-beehive", bench, tr("Open a copy of the example: beehive board"), {}, [this] {
         if (mayLeave()) openExample("beehive");
     });
+    add("example-cold-store", bench, tr("Open a copy of the example: cold store"), {}, [this] {
+        if (mayLeave()) openExample("cold-store");
+    });
     add("new", bench, tr("New empty bench"), QKeySequence::New, [this] {
         if (!mayLeave()) return;
         Bench empty;

@@ -17,7 +17,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int margin = 16, hexCell = 19, textCell = 9, gap = 20;
+constexpr int edge = 16, hexCell = 19, textCell = 9, gap = 20;
 
 /// "00:12:31.123456"
 QString momentText(Instant t) {
@@ -78,10 +78,10 @@ void WireRows::keyPressEvent(QKeyEvent* event) {
 
 WireRows::Columns WireRows::columns() const {
     Columns c{};
-    c.time = margin;
+    c.time = edge;
     c.way = c.time + 128;
     c.hex = c.way + 44;
-    c.end = viewport()->width() - margin;
+    c.end = viewport()->width() - edge;
     // What the rows in sight mean takes what it needs, up to two fifths; each value stands below that of the row above.
     int meaning = 120;
     const QFontMetrics metrics(uiFont(12));
@@ -193,10 +193,10 @@ void WireRows::paintEvent(QPaintEvent*) {
                                                                {c.text, tr("as text")},
                                                                {c.meaning, tr("meaning")}};
     for (const auto& [x, head] : heads) p.drawText(x, 15, head);
-    p.fillRect(QRect(margin, rowHeight - 1, c.end - margin, 1), t.hairline);
+    p.fillRect(QRect(edge, rowHeight - 1, c.end - edge, 1), t.hairline);
     if (rows_.empty()) {
         p.setFont(uiFont(13));
-        p.drawText(QRect(margin, rowHeight, c.end - margin, viewport()->height() - rowHeight), Qt::AlignCenter,
+        p.drawText(QRect(edge, rowHeight, c.end - edge, viewport()->height() - rowHeight), Qt::AlignCenter,
                    tr("Nothing has passed since this window was opened, or nothing that you asked for."));
         return;
     }

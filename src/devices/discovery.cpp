@@ -24,6 +24,19 @@ std::string firstLine(const fs::path& path) {
 
 }  // namespace
 
+std::vector<std::string> findCanInterfaces(const std::string& root) {
+    std::vector<std::string> out;
+    std::error_code ec;
+    for (std::filesystem::directory_iterator it(std::filesystem::path(root) / "sys/class/net", ec), end;
+         !ec && it != end; it.increment(ec)) {
+        int type = 0;
+        std::ifstream(it->path() / "type") >> type;
+        if (type == 280) out.push_back(it->path().filename().string());  // ARPHRD_CAN
+    }
+    std::ranges::sort(out);
+    return out;
+}
+
 Text permissionSentence(const std::string& port) {
     struct stat found {};
     std::string owner = "dialout";

@@ -20,6 +20,9 @@ struct FoundPort {
 /// left out. `root` is where the trees /sys and /dev are looked for, so that a made or a copied one can be examined.
 std::vector<FoundPort> findSerialPorts(const std::string& root = "/");
 
+/// The names of the CAN interfaces that the kernel has now ("can0"), from sys/class/net. Looks only.
+std::vector<std::string> findCanInterfaces(const std::string& root = "/");
+
 /// What mends a port that may not be opened.
 Text permissionSentence(const std::string& port);
 

@@ -2,6 +2,7 @@
 
 #include <chrono>
 
+#include "devices/computer/sensor_tree.h"
 #include "devices/serial/speed_search.h"
 
 namespace cruscotto {
@@ -12,6 +13,7 @@ PortScout::PortScout(std::string root)
 PortScout::~PortScout() {
     thread_.request_stop();
     stopListening();
+    scanning_.request_stop();
 }
 
 PortScout::State PortScout::state() const {
@@ -32,14 +34,56 @@ void PortScout::stopListening() {
     if (listening_) listening_->request_stop();
 }
 
+void PortScout::scan(const std::string& typed, std::uint16_t port, HostQuestion question) {
+    stopScan();
+    if (scanning_.joinable()) scanning_.join();
+    const auto range = hostRange(typed);
+    const std::lock_guard lock(mutex_);
+    state_.hosts = {};
+    state_.hosts.port = port;
+    state_.hosts.question = question;
+    if (!range) {
+        state_.hosts.sentence = range.error().message;
+        return;
+    }
+    state_.hosts.going = true;
+    state_.hosts.all = range.value().size();
+    scanning_ = std::jthread([this, typed, port, question, range = range.value()](const std::stop_token& stop) {
+        HostScan scan = scanHosts(range, port, question, stop, [this](std::uint64_t done) {
+            const std::lock_guard inner(mutex_);
+            state_.hosts.done = done;
+        });
+        const std::lock_guard inner(mutex_);
+        state_.hosts.going = false;
+        if (scan.found.empty())
+            state_.hosts.sentence =
+                text(CRUSCOTTO_TEXT("Nobody answered on port {0} of {1}: {2} addresses were tried, {3} of them are "
+                                    "there and do not listen. "
+                                    "Is the device switched on, on the same network, and is this its port?"),
+                     port, typed, state_.hosts.done, scan.refused);
+        else
+            state_.hosts.sentence = text(CRUSCOTTO_TEXT("{0} of {1} addresses answer on port {2}."), scan.found.size(),
+                                         state_.hosts.done, port);
+        state_.hosts.result = std::move(scan);
+    });
+}
+
+void PortScout::stopScan() {
+    scanning_.request_stop();
+}
+
 void PortScout::work(const std::stop_token& stop) {
     while (!stop.stop_requested()) {
         auto ports = findSerialPorts(root_);
+        auto buses = findCanInterfaces(root_);
+        const std::size_t sensors = findKernelSensors(root_).size();
         std::string asked;
         {
             std::unique_lock lock(mutex_);
             state_.looked = true;
             state_.ports = std::move(ports);
+            state_.canInterfaces = std::move(buses);
+            state_.kernelSensors = sensors;
             if (asked_.empty()) changed_.wait_for(lock, stop, std::chrono::seconds(1), [&] { return !asked_.empty(); });
             if (stop.stop_requested()) return;
             asked = std::exchange(asked_, {});

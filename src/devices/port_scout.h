@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "devices/discovery.h"
+#include "devices/host_scan.h"
 
 namespace cruscotto {
 
@@ -26,6 +27,17 @@ public:
         std::string listening;  ///< the port that is listened to now; empty: none
         std::size_t tried = 0, speeds = 0;
         std::map<std::string, Heard> heard;  ///< by the port's path
+        std::vector<std::string> canInterfaces;
+        std::size_t kernelSensors = 0;
+        struct Hosts {
+            bool going = false;
+            std::uint64_t done = 0, all = 0;
+            std::uint16_t port = 0;
+            HostQuestion question = HostQuestion::nothing;
+            HostScan result;  ///< of the last one that came to its end or was stopped
+            Text sentence;    ///< how that went, or what is wrong with what was typed
+            bool operator==(const Hosts&) const = default;
+        } hosts;
         bool operator==(const State&) const = default;
     };
     explicit PortScout(std::string root = "/");
@@ -37,6 +49,9 @@ public:
     /// Instead of any other port that is being listened to.
     void listen(const std::string& path);
     void stopListening();
+    /// Looks which hosts of the range answer on the port, and what they say they are. Instead of any scan before.
+    void scan(const std::string& range, std::uint16_t port, HostQuestion question);
+    void stopScan();
 
 private:
     void work(const std::stop_token& stop);
@@ -50,6 +65,7 @@ private:
     std::string asked_;
     std::optional<std::stop_source> listening_;
 
+    std::jthread scanning_;
     std::jthread thread_;  // last: it uses the others
 };
 

@@ -181,6 +181,14 @@ void Engine::apply(const Bench& bench) {
     state_->post([this, bench] { state_->take(bench); });
 }
 
+void Engine::setParameter(const std::string& device, const std::string& key, const std::string& value) {
+    state_->post([this, device, key, value] {
+        const std::lock_guard lock(state_->devicesMutex);
+        const auto it = state_->devices.find(device);
+        if (it != state_->devices.end() && it->second->device) it->second->device->setParameter(key, value);
+    });
+}
+
 bool Engine::setOutput(const std::string& signal, double value) {
     bool found = false;
     state_->call([&] {

@@ -82,6 +82,8 @@ public:
     void apply(const Bench& bench);
     /// Clamped to the output's own limits. False if there is no such output.
     bool setOutput(const std::string& signal, double value);
+    /// Writes a setting that lies in the device; its status says how that went. Does nothing without such a device.
+    void setParameter(const std::string& device, const std::string& key, const std::string& value);
 
     /// From now on, instead of those before. Worked out as blocks arrive, on the engine's thread; an output is set when
     /// the side of the level changes, and once for where it stands now.

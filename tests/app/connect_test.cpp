@@ -1,10 +1,12 @@
 // Finding a board, adding it, and seeing what passes on its wire, as a person does it.
 #include <QComboBox>
 #include <QProgressBar>
+#include <QWheelEvent>
 #include <thread>
 
 #include "app/fields.h"
 #include "standins/beehive/beehive.h"
+#include "standins/rack/cold_store_rack.h"
 #include "window_fixture.h"
 
 namespace cruscotto {
@@ -102,6 +104,56 @@ TEST_F(Connect, WhatIsUnpluggedGoesFromTheListAndNothingFoundSaysWhatToCheck) {
     std::filesystem::remove(root.file("dev/ttyACM0"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "No serial port is attached"); }));
     EXPECT_TRUE(says(panel, "one that carries data"));
+}
+
+TEST_F(Connect, ARackIsFoundOnTheNetworkAddedAndItsSettingsBroughtToWhatTheBenchWants) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
+    press("find");
+    FindPanel& panel = window->findPanel();
+    const auto field = [&](QWidget& in, const QString& name) -> Field* {
+        for (Field* f : in.findChildren<Field*>())
+            if (f->accessibleName() == name) return f;
+        return nullptr;
+    };
+    QTest::keyClicks(field(panel, "Addresses"), "127.0.0.1-9");
+    field(panel, "Port")->show(QString::fromStdString(host->address()).section(':', 1));
+    ASSERT_TRUE(click(panel, "Look which hosts answer"));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "1 of 9 addresses answer"); }));
+    EXPECT_TRUE(says(panel, "Cold store rack"));
+    ASSERT_TRUE(click(panel, "Add " + QString::fromStdString(host->address())));
+    EXPECT_EQ(added().kind, "modbus");
+
+    DeviceSpec spec = added();
+    spec.settings = R"({"address":")" + host->address() +
+                    R"(","slots":{"1":"analog-in-8"},"parameters":{"1.filter2":"50"},"every-s":0.02})";
+    session().edit("Slots", withDevice(session().bench(), spec));
+    window->openDevice(QString::fromStdString(spec.id));
+    EXPECT_TRUE(waitFor([&] { return says(*window, "1.filter2 is 20, the bench wants 50"); }));
+    ASSERT_TRUE(click(*window, "Write the bench's"));
+    EXPECT_TRUE(waitFor([&] { return rack.holding(9) == 50 && !says(*window, "the bench wants 50"); }));
+    rack.setHolding(9, 70);
+    Field* filter = field(*window, "Filter time of AI1, in ms");
+    filter->selectAll();
+    QTest::keyClicks(filter, "33");
+    QTest::keyClick(filter, Qt::Key_Return);
+    EXPECT_TRUE(waitFor([&] { return rack.holding(8) == 33; }));
+    const auto before = session().bench().signals.size();
+    ASSERT_TRUE(click(*window, "Add all 8 inputs") || click(*window, "Add all 8 input(s)"));
+    EXPECT_EQ(session().bench().signals.size(), before + 8);
+    EXPECT_TRUE(std::holds_alternative<TwoPoints>(session().bench().signals.back()->chain.at(0)));
+}
+
+TEST_F(Connect, TheWheelScrollsAndChangesNoChoiceOnItsWay) {
+    Choice choice;
+    choice.addItems({"one", "two", "three"});
+    choice.setCurrentIndex(1);
+    choice.show();
+    QWheelEvent wheel({5, 5}, choice.mapToGlobal(QPointF(5, 5)), {}, {0, -120}, Qt::NoButton, Qt::NoModifier,
+                      Qt::NoScrollPhase, false);
+    QApplication::sendEvent(&choice, &wheel);
+    EXPECT_EQ(choice.currentIndex(), 1);
+    EXPECT_FALSE(wheel.isAccepted());
 }
 
 TEST_F(Connect, ListeningCanBeStopped) {

@@ -260,6 +260,51 @@ TEST(Cli, StandInBeehiveIsReadByItsExample) {
     EXPECT_FALSE(std::filesystem::exists(f.file("port"))) << "the link goes with the board";
 }
 
+TEST(Cli, TheColdStoresRackIsReadByItsExampleAndPlayedAgain) {
+    TempFolder f;
+    TempFolder g;
+    Program rack(f, {"stand-in", "rack", "--link", f.file("port")});
+    ASSERT_TRUE(test::eventually([&] { return std::filesystem::exists(f.file("port")); }));
+    std::string bench = test::readFile(test::example("cold-store"));
+    const std::string shipped = "127.0.0.1:15020";
+    const auto at = bench.find(shipped);
+    ASSERT_NE(at, std::string::npos);
+    bench.replace(at, shipped.size(), f.file("port"));
+    test::writeFile(g.file("store.bench"), bench);
+    const Output o = run(g, {"record", g.file("store.bench"), "--for", "1500ms", "--out", g.file("a.run")});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    {
+        const auto reader = RunReader::open(g.file("a.run"));
+        ASSERT_TRUE(reader.ok());
+        EXPECT_GT(reader.value()->info().signal("room-1")->samples, 5U);
+    }
+    EXPECT_EQ(run(g, {"replay", g.file("a.run"), "--out", g.file("again.bench"), "--speed", "10"}).code, cli::ok);
+    const Output again =
+        run(g, {"record", g.file("again.bench"), "--for", "5s", "--as-fast-as-possible", "--out", g.file("b.run")});
+    EXPECT_EQ(again.code, cli::ok) << again.err;
+    const auto first = RunReader::open(g.file("a.run")), second = RunReader::open(g.file("b.run"));
+    ASSERT_TRUE(second.ok());
+    EXPECT_EQ(second.value()->info().signal("room-1")->samples, first.value()->info().signal("room-1")->samples);
+    EXPECT_NE(run(g, {"replay", g.file("none.run"), "--out", g.file("x.bench")}).code, cli::ok);
+    rack.signal(SIGTERM);
+    EXPECT_EQ(rack.wait().code, cli::ok);
+}
+
+TEST(Cli, WhatABenchPublishesIsDescribed) {
+    TempFolder f;
+    std::string bench = test::readFile(test::example("beehive"));
+    const std::string devices = "\"devices\": [";
+    bench.insert(bench.find(devices) + devices.size(),
+                 R"({"id":"bus","name":"Bus","kind":"can","settings":{"address":"can0","publish":"weight, brood"}},)");
+    test::writeFile(f.file("b.bench"), bench);
+    const Output o = run(f, {"dbc", f.file("b.bench"), "--out", f.file("b.dbc")});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    const std::string dbc = test::readFile(f.file("b.dbc"));
+    EXPECT_NE(dbc.find("SG_ weight : 0|32@1- (1,0) [0|0] \"kg\""), std::string::npos) << dbc;
+    EXPECT_NE(dbc.find("CM_ SG_ 1696 brood \"Brood temperature\""), std::string::npos) << dbc;
+    EXPECT_NE(run(f, {"dbc", test::example("beehive"), "--out", f.file("c.dbc")}).code, cli::ok) << "it has no bus";
+}
+
 TEST(Cli, OnlyShotsAreRecordedWhenAskedFor) {
     TempFolder f;
     const auto recorded = [&](std::vector<std::string> more) {

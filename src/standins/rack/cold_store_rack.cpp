@@ -184,8 +184,19 @@ int ColdStoreRack::code(int input) const {
 }
 
 std::string ColdStoreRack::answer(int unit, const std::string& request) {
-    if (unit != unit_ || request.size() < 5) return {};
+    if (unit != unit_ || request.empty()) return {};
     ++requests_;
+    if (request == std::string("\x2B\x0E\x01\x00", 4)) {  // what it is
+        std::string says("\x2B\x0E\x01\x01\x00\x00\x03", 7);
+        int object = 0;
+        for (const std::string& words :
+             {std::string("Cruscotto"), std::string("Cold store rack"), std::string("1.0")}) {
+            says += static_cast<char>(object++);
+            says += static_cast<char>(words.size());
+            says += words;
+        }
+        return says;
+    }
     const Bytes r(request.begin(), request.end());
     const auto refuse = [&](char why) {
         std::string out;
@@ -193,6 +204,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
         out.push_back(why);
         return out;
     };
+    if (request.size() < 5) return refuse(1);
     const unsigned first = pair(r, 1), n = pair(r, 3);
     std::string out(1, static_cast<char>(r[0]));
     const std::lock_guard lock(mutex_);

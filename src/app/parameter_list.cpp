@@ -1,0 +1,125 @@
+#include "app/parameter_list.h"
+
+#include <QComboBox>
+#include <QLabel>
+#include <QPushButton>
+#include <algorithm>
+
+#include "app/fields.h"
+#include "app/words.h"
+
+namespace cruscotto {
+
+ParameterList::ParameterList(QWidget* parent) : QWidget(parent) {
+    setAccessibleName(tr("Settings in the device"));
+    column_ = new QVBoxLayout(this);
+    column_->setContentsMargins(0, 8, 0, 0);
+    column_->setSpacing(4);
+    difference_ = new QWidget(this);
+    auto* difference = new QVBoxLayout(difference_);
+    difference->setContentsMargins(0, 0, 0, 4);
+    differenceText_ = new QLabel;
+    differenceText_->setObjectName("wrong");
+    differenceText_->setWordWrap(true);
+    difference->addWidget(differenceText_);
+    auto* both = new QHBoxLayout;
+    auto* write = new QPushButton(tr("Write the bench's"));
+    connect(write, &QPushButton::clicked, this, [this] {
+        for (const DeviceParameter& p : shown_)
+            if (p.differs()) Q_EMIT writeAsked(shown(p.key), shown(*p.wanted));
+    });
+    auto* keep = new QPushButton(tr("Keep the device's"));
+    connect(keep, &QPushButton::clicked, this, &ParameterList::keepAsked);
+    both->addWidget(write);
+    both->addWidget(keep);
+    both->addStretch();
+    difference->addLayout(both);
+    difference_->hide();
+    hide();
+}
+
+void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
+    rows_.clear();
+    while (QLayoutItem* item = column_->takeAt(0)) {
+        if (item->widget()) item->widget()->deleteLater();
+        delete item;
+    }
+    auto* caption = new QLabel(tr("Settings in the device"));
+    caption->setObjectName("caption");
+    column_->addWidget(caption);
+    for (const DeviceParameter& p : parameters) {
+        Row row{};
+        QString name = p.title.empty() ? shown(p.key) : shown(p.title);
+        if (!p.unit.empty()) name = tr("%1, in %2").arg(name, shown(p.unit));
+        row.caption = new QLabel(name);
+        row.caption->setObjectName("caption");
+        row.caption->setToolTip(shown(p.key));
+        row.caption->setWordWrap(true);
+        column_->addWidget(row.caption);
+        const QString key = shown(p.key);
+        if (!p.choices.empty()) {
+            row.choice = new Choice;
+            row.choice->setAccessibleName(name);
+            for (const std::string& c : p.choices) row.choice->addItem(shown(c));
+            row.choice->setEnabled(p.writable);
+            connect(row.choice, &QComboBox::activated, this,
+                    [this, key, box = row.choice] { Q_EMIT writeAsked(key, box->currentText()); });
+            column_->addWidget(row.choice);
+        } else {
+            row.field = new Field(name, this);
+            row.field->setEnabled(p.writable);
+            connect(row.field, &Field::taken, this, [this, key, field = row.field](const QString& text) {
+                field->markWrong(false);
+                Q_EMIT writeAsked(key, text.trimmed());
+            });
+            column_->addWidget(row.field);
+        }
+        row.note = new QLabel;
+        row.note->setWordWrap(true);
+        column_->addWidget(row.note);
+        rows_.push_back(row);
+    }
+}
+
+void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
+    if (parameters == shown_) return;
+    const bool same = std::ranges::equal(parameters, shown_, [](const DeviceParameter& a, const DeviceParameter& b) {
+        return a.key == b.key && a.choices == b.choices && a.title == b.title;
+    });
+    shown_ = parameters;
+    if (!same) build(parameters);
+    setVisible(!parameters.empty());
+    if (parameters.empty()) return;
+    QStringList differ;
+    for (const DeviceParameter& p : parameters)
+        if (p.differs())
+            differ << tr("%1 is %2, the bench wants %3").arg(shown(p.key), shown(*p.there), shown(*p.wanted));
+    constexpr qsizetype mostNamed = 3;
+    const qsizetype more = differ.size() - mostNamed;
+    if (more > 0) differ = differ.mid(0, mostNamed) << tr("and %1 more").arg(more);
+    differenceText_->setText(differ.join(QStringLiteral("; ")));
+    difference_->setVisible(!differ.isEmpty());
+    for (std::size_t i = 0; i < rows_.size(); ++i) {
+        const DeviceParameter& p = parameters[i];
+        const QString there = p.there ? shown(*p.there) : QString();
+        if (rows_[i].choice) {
+            rows_[i].choice->setCurrentIndex(rows_[i].choice->findText(there));
+        } else if (!rows_[i].field->hasFocus()) {
+            rows_[i].field->show(there);
+        }
+        QString note;
+        if (!p.problem.empty())
+            note = shown(p.problem);
+        else if (p.differs())
+            note = tr("The bench wants %1.").arg(shown(*p.wanted));
+        else if (!p.there)
+            note = tr("Not read yet.");
+        rows_[i].note->setText(note);
+        rows_[i].note->setObjectName(p.differs() || !p.problem.empty() ? "wrong" : "muted");
+        rows_[i].note->style()->unpolish(rows_[i].note);
+        rows_[i].note->style()->polish(rows_[i].note);
+        rows_[i].note->setVisible(!note.isEmpty());
+    }
+}
+
+}  // namespace cruscotto

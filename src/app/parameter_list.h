@@ -1,0 +1,47 @@
+#pragma once
+
+#include <QVBoxLayout>
+#include <QWidget>
+#include <functional>
+
+#include "devices/device.h"
+
+class QLabel;
+class QComboBox;
+
+namespace cruscotto {
+
+class Field;
+
+/// The settings that lie in a device itself: what it has, what the bench wants, and both ways between them.
+class ParameterList : public QWidget {
+    Q_OBJECT
+public:
+    explicit ParameterList(QWidget* parent = nullptr);
+    /// Says how many differ, with what to do about it; to be laid out where it is seen at once.
+    [[nodiscard]] QWidget* difference() const { return difference_; }
+    /// What has not changed is left alone; what is being typed too.
+    void show(const std::vector<DeviceParameter>& parameters);
+
+Q_SIGNALS:
+    void writeAsked(const QString& key, const QString& value);
+    /// The bench is to want what the device has.
+    void keepAsked();
+
+private:
+    struct Row {
+        QLabel* caption;
+        QComboBox* choice;  // or
+        Field* field;
+        QLabel* note;
+    };
+    void build(const std::vector<DeviceParameter>& parameters);
+
+    std::vector<DeviceParameter> shown_;
+    std::vector<Row> rows_;
+    QVBoxLayout* column_;
+    QWidget* difference_ = nullptr;
+    QLabel* differenceText_ = nullptr;
+};
+
+}  // namespace cruscotto
