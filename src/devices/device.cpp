@@ -7,6 +7,7 @@
 #include "devices/computer/computer_device.h"
 #include "devices/fastbox/fast_box.h"
 #include "devices/firmata/firmata_device.h"
+#include "devices/frames/frame_device.h"
 #include "devices/modbus/modbus_device.h"
 #include "devices/replay/replay_device.h"
 #include "devices/scpi/scpi_device.h"
@@ -22,9 +23,9 @@ const char* linkStateWord(LinkState state) {
 }
 
 const std::vector<DeviceKind>& deviceKinds() {
-    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), modbusKind(),
-                                               scpiKind(),         canKind(),        firmataKind(),
-                                               computerKind(),     replayKind(),     fastBoxKind()};
+    static const std::vector<DeviceKind> kinds{simulatedBoxKind(), serialLineKind(), frameBoardKind(), modbusKind(),
+                                               scpiKind(),         canKind(),        firmataKind(),    computerKind(),
+                                               replayKind(),       fastBoxKind()};
     return kinds;
 }
 

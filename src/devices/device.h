@@ -150,6 +150,14 @@ struct SettingInfo {
     Text help;
 };
 
+/// What a person who selects bytes of a frame may mean by them.
+struct FieldProposal {
+    std::size_t start = 0, length = 0;
+    std::string words;         ///< as the kind's setting of fields has it
+    double value = 0;          ///< in the newest frame
+    double low = 0, high = 0;  ///< over all of them
+};
+
 struct DeviceKind {
     std::string key;
     Text title;
@@ -165,6 +173,12 @@ struct DeviceKind {
     Result<void> (*check)(const JsonText& settings) = nullptr;
     /// Signals of the bench whose newest readings the device wants, and the terminal that each is set at; null: none.
     std::map<std::string, std::string> (*publishes)(const JsonText& settings) = nullptr;
+    /// The setting, of the type pairs, that says which bytes of a frame are which value; empty: there is none.
+    std::string fieldsKey{};
+    /// What these bytes of such frames (newest last) may be, likeliest first; with a length of 0: what values the
+    /// frames seem to be made of. Null where there is no setting of fields.
+    std::vector<FieldProposal> (*proposals)(const JsonText& settings, const std::vector<std::string>& frames,
+                                            std::size_t start, std::size_t length) = nullptr;
     /// Precondition: check() was fine.
     std::unique_ptr<Device> (*make)(const DeviceContext&, const JsonText& settings,
                                     const std::vector<TerminalRequest>&) = nullptr;

@@ -224,8 +224,8 @@ TEST_F(Can, ValuesAreSentWhenAllOfAMessageAreKnown) {
     EXPECT_EQ(bus.told().back(), "t3004C0120100");
     listener.device().setOutput("Wanted.WantedSpeed", 0);
     listener.stop();
-    EXPECT_EQ(bus.askedSpeed(), 0) << "what was set last goes out before the link is closed";
     EXPECT_TRUE(eventually([&] { return bus.told().back() == "C"; }));
+    EXPECT_EQ(bus.askedSpeed(), 0) << "what was set last goes out before the link is closed";
 }
 
 TEST_F(Can, ThePeersMistakesCostBoundedMemoryAndAreShown) {

@@ -2,6 +2,8 @@
 
 #include <array>
 
+#include "devices/link/check_sum.h"
+
 namespace cruscotto {
 
 namespace {
@@ -43,12 +45,7 @@ int replyLength(std::string_view s) {
 }  // namespace
 
 std::uint16_t modbusCrc(std::string_view bytes) {
-    std::uint16_t crc = 0xFFFF;
-    for (const char c : bytes) {
-        crc ^= static_cast<std::uint8_t>(c);
-        for (int i = 0; i < 8; ++i) crc = static_cast<std::uint16_t>(crc & 1 ? (crc >> 1) ^ 0xA001 : crc >> 1);
-    }
-    return crc;
+    return static_cast<std::uint16_t>(checkSum(CheckSum::crc16Modbus, bytes));
 }
 
 std::string modbusBytes(ModbusFraming framing, const ModbusMessage& m) {

@@ -180,8 +180,8 @@ Result<Rack> assembleRack(const std::map<int, std::string>& slots) {
     for (const auto& [slot, name] : slots) {
         auto module = rackModule(name);
         if (!module) return failure("Slot {0}: {1}", slot, module.error().english());
-        const auto place = [&](ModbusPoint& p) {
-            p.name = std::to_string(slot) + "." + p.name;
+        const auto place = [&, number = slot](ModbusPoint& p) {
+            p.name = std::to_string(number) + "." + p.name;
             const int address = p.address + next[p.table];
             p.address = static_cast<std::uint16_t>(address);
             return address + static_cast<int>(p.words()) <= 65536;

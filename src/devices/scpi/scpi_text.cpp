@@ -96,7 +96,7 @@ Result<ScpiQuery> scpiQuery(const std::string& name, std::string_view words) {
             return failure(
                 "{0}: the channel list is not understood; it is written (@101:104,106), at most 256 channels.", name);
     }
-    for (std::size_t i = 0; i < options.size(); ++i) {
+    for (std::size_t i = 0; i < options.size(); i += 2) {  // a word and what it takes
         const std::string_view next = i + 1 < options.size() ? options[i + 1] : std::string_view{};
         if (options[i] == "every") {
             if (!parse(next, q.everySeconds) || !(q.everySeconds >= 0.001 && q.everySeconds <= 86400))
@@ -132,7 +132,6 @@ Result<ScpiQuery> scpiQuery(const std::string& name, std::string_view words) {
                 "step SECONDS.",
                 name, std::string(options[i]));
         }
-        ++i;
     }
     if (q.answer == ScpiQuery::Answer::block && q.stepSeconds == 0)
         return failure("{0}: a block needs the time between its samples, as in block i16 step 1e-6.", name);

@@ -7,7 +7,10 @@
 #include <charconv>
 #include <cmath>
 #include <cstdint>
+#include <nlohmann/json.hpp>
 #include <string_view>
+
+#include "core/json_text.h"
 
 namespace cruscotto {
 
@@ -105,6 +108,50 @@ Result<void> checkByteTemplate(const std::string& written) {
 std::string bytesFor(const std::string& written, double value) {
     auto rendered = render(written, value);
     return rendered ? std::move(rendered.value()) : std::string();
+}
+
+Result<void> readTemplates(const JsonText& settings, std::string& ask, double& askSeconds,
+                           std::map<std::string, std::string>& outputs) {
+    const auto j = parseJson(settings.empty() ? "{}" : settings);
+    if (const auto it = j.find("ask"); it != j.end()) ask = it->is_string() ? it->get<std::string>() : "";
+    if (auto checked = checkByteTemplate(ask); !checked)
+        return failure("\"ask\" cannot be sent. {0}", checked.error().english());
+    if (const auto it = j.find("ask-every-s"); it != j.end()) askSeconds = it->is_number() ? it->get<double>() : -1;
+    if (!(askSeconds >= 0.001 && askSeconds <= 86400)) return failure("\"ask-every-s\" must be 0.001 to 86400.");
+    if (const auto it = j.find("outputs"); it != j.end()) {
+        if (!it->is_object() || it->size() > 64)
+            return failure("\"outputs\" must be an object in braces, with at most 64 names and what is sent for each.");
+        for (const auto& [name, bytes] : it->items()) {
+            if (name.empty() || !bytes.is_string())
+                return failure("Each of \"outputs\" needs a name, and in quotes what is sent.");
+            if (auto checked = checkByteTemplate(bytes.get<std::string>()); !checked)
+                return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
+            outputs[name] = bytes.get<std::string>();
+        }
+    }
+    return {};
+}
+
+std::vector<SettingInfo> templateSettingInfos() {
+    using Type = SettingInfo::Type;
+    return {
+        {"ask",
+         CRUSCOTTO_TEXT("Ask with"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "For a board that answers only when it is asked: what to send, as in ?\\n. \\n, \\r, \\t and \\x3f "
+             "are single bytes.")},
+        {"ask-every-s", CRUSCOTTO_TEXT("Ask every, in s"), Type::number, {}, "1", {}},
+        {"outputs",
+         CRUSCOTTO_TEXT("Outputs"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: a name, =, and what is sent when it is set, as in heater = H{value:0}\\n. Binary: "
+                        "{u8}, {u16le}, {i16be}, {f32le} ...")},
+    };
 }
 
 }  // namespace cruscotto

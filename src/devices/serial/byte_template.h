@@ -1,8 +1,11 @@
 #pragma once
 
+#include <map>
 #include <string>
+#include <vector>
 
 #include "core/result.h"
+#include "devices/device.h"
 
 namespace cruscotto {
 
@@ -16,5 +19,11 @@ namespace cruscotto {
 Result<void> checkByteTemplate(const std::string& written);
 /// The bytes for this value. Precondition: checkByteTemplate() was fine.
 std::string bytesFor(const std::string& written, double value);
+
+/// What a device's settings say of asking and of outputs: "ask", "ask-every-s" and "outputs" (templates by terminal).
+Result<void> readTemplates(const JsonText& settings, std::string& ask, double& askSeconds,
+                           std::map<std::string, std::string>& outputs);
+/// Those settings, for a kind's editor.
+std::vector<SettingInfo> templateSettingInfos();
 
 }  // namespace cruscotto

@@ -8,6 +8,7 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
+#include "devices/link/board_clock.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 #include "devices/serial/speed_search.h"
@@ -37,7 +38,9 @@ struct LineHealth {
 class SerialLineBoard : public Device {
 public:
     SerialLineBoard(DeviceContext context, SerialLineSettings settings)
-        : context_(std::move(context)), settings_(std::move(settings)), line_(settings_.line), load_(line_) {}
+        : context_(std::move(context)), settings_(std::move(settings)), line_(settings_.line), load_(line_) {
+        if (!settings_.stamp.empty()) clock_.emplace(settings_.stampBits, settings_.stampSeconds);
+    }
 
     void run(DeviceSink& sink, std::stop_token stop) override {
         const std::stop_callback wake(stop, [this] { port_.wake(); });
@@ -56,6 +59,7 @@ public:
             splitter_.reset();
             wire_.reset();
             health_ = {};
+            if (clock_) clock_->reset();
             load_ = SerialLoad(line_);
             {
                 // A board that was away, or has just started, does not know what it stands at.
@@ -313,6 +317,10 @@ private:
             }
             // The line ended as long ago as what came behind it took on the wire; never before the one before it.
             Instant at{now.ns - static_cast<std::int64_t>(byteNs() * static_cast<double>(line.bytesBehind))};
+            if (clock_)
+                if (const auto stamp = std::ranges::find(fields, settings_.stamp, &FieldValue::terminal);
+                    stamp != fields.end() && stamp->value >= 0)
+                    at = clock_->at(static_cast<std::uint64_t>(stamp->value), at);
             if (lastLine_ && at <= *lastLine_) at = *lastLine_ + nanoseconds(1);
             if (lostSince) {
                 const Gap gap{*lostSince, at, 0, settings_.line.port + " was away."};
@@ -373,6 +381,7 @@ private:
     DeviceStatus status_;
     std::map<std::string, Terminal> terminals_;
     std::optional<Instant> lastLine_;
+    std::optional<BoardClock> clock_;
 };
 
 std::vector<TerminalInfo> serialLineTerminals(const JsonText& json) {
@@ -430,23 +439,15 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     if (!(out.silenceSeconds >= 0.1 && out.silenceSeconds <= 1e6))
         return failure("\"silence-s\" must be 0.1 to 1000000.");
 
-    out.ask = word("ask", "");
-    if (auto checked = checkByteTemplate(out.ask); !checked)
-        return failure("\"ask\" cannot be sent. {0}", checked.error().english());
-    out.askSeconds = number("ask-every-s", 1);
-    if (!(out.askSeconds >= 0.001 && out.askSeconds <= 86400))
-        return failure("\"ask-every-s\" must be 0.001 to 86400.");
-    if (const auto it = j.find("outputs"); it != j.end()) {
-        if (!it->is_object() || it->size() > 64)
-            return failure("\"outputs\" must be an object in braces, with at most 64 names and what is sent for each.");
-        for (const auto& [name, bytes] : it->items()) {
-            if (name.empty() || !bytes.is_string())
-                return failure("Each of \"outputs\" needs a name, and in quotes what is sent.");
-            if (auto checked = checkByteTemplate(bytes.get<std::string>()); !checked)
-                return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
-            out.outputs[name] = bytes.get<std::string>();
-        }
-    }
+    if (auto read = readTemplates(json, out.ask, out.askSeconds, out.outputs); !read) return read.error();
+
+    out.stamp = word("stamp", "");
+    const double stampBits = number("stamp-bits", 32);
+    if (stampBits != 16 && stampBits != 32) return failure("\"stamp-bits\" must be 16 or 32.");
+    out.stampBits = static_cast<int>(stampBits);
+    out.stampSeconds = number("stamp-unit-s", 0.001);
+    if (!(out.stampSeconds >= 1e-7 && out.stampSeconds <= 1))
+        return failure("\"stamp-unit-s\" must be 0.0000001 to 1.");
 
     const std::string kind = word("lines", "delimited");
     out.format.header = word("header", "");
@@ -530,23 +531,18 @@ DeviceKind serialLineKind() {
          "0",
          CRUSCOTTO_TEXT("Delimited lines with another count are skipped; 0 takes any.")},
         {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
-        {"ask",
-         CRUSCOTTO_TEXT("Ask with"),
+        {"stamp",
+         CRUSCOTTO_TEXT("The board's own time is"),
          Type::text,
          {},
          "",
          CRUSCOTTO_TEXT(
-             "For a board that answers only when it is asked: what to send, as in ?\\n. \\n, \\r, \\t and \\x3f "
-             "are single bytes.")},
-        {"ask-every-s", CRUSCOTTO_TEXT("Ask every, in s"), Type::number, {}, "1", {}},
-        {"outputs",
-         CRUSCOTTO_TEXT("Outputs"),
-         Type::pairs,
-         {},
-         "",
-         CRUSCOTTO_TEXT("One a line: a name, =, and what is sent when it is set, as in heater = H{value:0}\\n. Binary: "
-                        "{u8}, {u16le}, {i16be}, {f32le} ...")},
+             "The label of a number that counts time, or its place in the line, as in 1; samples then have the "
+             "board's time. Empty: the time of arrival.")},
+        {"stamp-unit-s", CRUSCOTTO_TEXT("It counts, in s"), Type::number, {"0.001", "0.000001"}, "0.001", {}},
+        {"stamp-bits", CRUSCOTTO_TEXT("It has so many bits"), Type::number, {"16", "32"}, "32", {}},
     };
+    for (SettingInfo& info : templateSettingInfos()) kind.settings.push_back(std::move(info));
     kind.terminals = serialLineTerminals;
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = serialLineSettings(json);

@@ -19,6 +19,9 @@ struct SerialLineSettings {
     std::string ask;            ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
+    std::string stamp;                           ///< the field that is the board's own time; empty: none
+    int stampBits = 32;                          ///< it begins again from 0 behind so many
+    double stampSeconds = 0.001;                 ///< what it counts
 };
 /// Reads the device's settings as the bench file has them.
 Result<SerialLineSettings> serialLineSettings(const JsonText& json);
