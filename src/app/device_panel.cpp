@@ -8,73 +8,14 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "app/device_edits.h"
 #include "app/fields.h"
 #include "app/theme.h"
 #include "app/words.h"
-#include "core/json_text.h"
 
 namespace cruscotto {
 
 using Json = nlohmann::ordered_json;
-
-namespace {
-
-Json settingsOf(const DeviceSpec& d) {
-    Json j = Json::parse(d.settings.empty() ? "{}" : d.settings, nullptr, false);
-    return j.is_object() ? j : Json::object();
-}
-
-bool hasFault(const Json& settings, const std::string& fault) {
-    if (!settings.contains("faults") || !settings["faults"].is_array()) return false;
-    return std::any_of(settings["faults"].begin(), settings["faults"].end(),
-                       [&](const Json& f) { return f == fault || (f.is_object() && f.value("fault", "") == fault); });
-}
-
-/// "name = text", one a line.
-std::string pairsText(const Json& pairs) {
-    std::string out;
-    if (pairs.is_object())
-        for (const auto& [name, text] : pairs.items())
-            out += (out.empty() ? "" : "\n") + name + " = " + (text.is_string() ? text.get<std::string>() : "");
-    return out;
-}
-
-Json pairsFrom(const QString& lines) {
-    Json out = Json::object();
-    for (const QString& line : lines.split('\n')) {
-        const auto equals = line.indexOf('=');
-        const QString name = line.left(equals).trimmed();
-        if (equals > 0 && !name.isEmpty())
-            out[name.toStdString()] = line.mid(equals + 1).trimmed().toStdString();
-        else if (!line.trimmed().isEmpty())
-            out[line.trimmed().toStdString()] = "";
-    }
-    return out;
-}
-
-std::string settingText(const Json& settings, const SettingInfo& info) {
-    if (info.key.starts_with("faults/")) return hasFault(settings, info.key.substr(7)) ? "true" : "false";
-    const auto it = settings.find(info.key);
-    if (it == settings.end()) return info.otherwise;
-    if (info.type == SettingInfo::Type::pairs) return pairsText(*it);
-    return it->is_string() ? it->get<std::string>() : jsonText(*it);
-}
-
-}  // namespace
-
-Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id) {
-    std::vector<std::string> ids;
-    for (const auto& d : bench.devices) ids.push_back(d->id);
-    DeviceSpec device;
-    device.kind = kind.key;
-    device.id = freshId(kind.key, ids);
-    device.name = kind.title.english();
-    Json settings = Json::object();
-    if (kind.key == "serial-line-board") settings["port"] = "/dev/ttyACM0";
-    device.settings = jsonText(settings);
-    if (id) *id = device.id;
-    return withDevice(bench, device);
-}
 
 DevicePanel::DevicePanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
     setObjectName("panel");
@@ -97,55 +38,21 @@ void DevicePanel::open(const QString& device) {
     rebuild();
 }
 
-void DevicePanel::edit(const std::string& key, const std::string& value, SettingInfo::Type type) {
-    const DeviceSpec* d = session_.bench().device(device_.toStdString());
-    if (!d) return;
-    DeviceSpec next = *d;
-    Json settings = settingsOf(*d);
-    if (key.starts_with("faults/")) {
-        const std::string fault = key.substr(7);
-        Json kept = Json::array();
-        if (settings.contains("faults") && settings["faults"].is_array())
-            for (const Json& f : settings["faults"])
-                if (!(f == fault || (f.is_object() && f.value("fault", "") == fault))) kept.push_back(f);
-        if (value == "true") kept.push_back(fault);
-        settings["faults"] = kept;
-    } else if (type == SettingInfo::Type::number) {
-        double v = 0;
-        if (!parseNumber(value, v)) {
-            wrong_->setText(tr("A number is expected."));
-            wrong_->show();
-            return;
-        }
-        if (v == std::floor(v) && v >= 0 && v < 1e15)
-            settings[key] = static_cast<std::uint64_t>(v);
-        else
-            settings[key] = v;
-    } else if (type == SettingInfo::Type::pairs) {
-        settings[key] = pairsFrom(shown(value));
-        if (settings[key].empty()) settings.erase(key);
-    } else {
-        settings[key] = value;
-    }
-    next.settings = jsonText(settings);
-    const DeviceKind* kind = deviceKind(next.kind);
-    if (auto checked = kind->check(next.settings); !checked) {
-        wrong_->setText(shown(checked.error().message));
-        wrong_->show();
-        return;
-    }
-    wrong_->hide();
-    session_.edit(tr("Change device"), withDevice(session_.bench(), next));
+void DevicePanel::edit(const SettingInfo& info, const std::string& value) {
+    QString wrong;
+    const auto next = withSetting(session_.bench(), device_.toStdString(), info, value, &wrong);
+    wrong_->setText(wrong);
+    wrong_->setVisible(!wrong.isEmpty());
+    if (next) session_.edit(tr("Change device"), *next);
 }
 
 void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
     const DeviceSpec* d = session_.bench().device(device_.toStdString());
-    const QString value = shown(settingText(settingsOf(*d), info));
+    const QString value = shown(settingText(*d, info));
     if (info.type == SettingInfo::Type::flag) {
         auto* box = new QCheckBox(shown(info.label).replace('-', ' '), column->parentWidget());
         box->setChecked(value == "true");
-        connect(box, &QCheckBox::toggled, this,
-                [this, info](bool on) { edit(info.key, on ? "true" : "false", info.type); });
+        connect(box, &QCheckBox::toggled, this, [this, info](bool on) { edit(info, on ? "true" : "false"); });
         column->addWidget(box);
         return;
     }
@@ -158,12 +65,11 @@ void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
         for (const std::string& c : info.choices) box->addItem(shown(c));
         box->setCurrentText(value);
         connect(box, &QComboBox::activated, this,
-                [this, info, box](int) { edit(info.key, box->currentText().toStdString(), info.type); });
+                [this, info, box](int) { edit(info, box->currentText().toStdString()); });
         column->addWidget(box);
     } else if (info.type == SettingInfo::Type::pairs) {
         auto* lines = new LinesField(shown(info.label), value, column->parentWidget());
-        connect(lines, &LinesField::taken, this,
-                [this, info](const QString& text) { edit(info.key, text.toStdString(), info.type); });
+        connect(lines, &LinesField::taken, this, [this, info](const QString& text) { edit(info, text.toStdString()); });
         column->addWidget(lines);
     } else {
         auto* field = new Field(shown(info.label), column->parentWidget());
@@ -175,7 +81,7 @@ void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
         }
         connect(field, &Field::taken, this, [this, info, field](const QString& text) {
             field->markWrong(false);
-            edit(info.key, text.trimmed().toStdString(), info.type);
+            edit(info, text.trimmed().toStdString());
         });
         column->addWidget(field);
     }
@@ -365,7 +271,7 @@ void DevicePanel::offerSuggestions(const std::vector<DeviceStatus::Suggestion>& 
         const auto info = std::ranges::find(kind->settings, s.key, &SettingInfo::key);
         if (info == kind->settings.end()) continue;
         auto* take = new QPushButton(shown(s.label), widget());
-        connect(take, &QPushButton::clicked, this, [this, s, type = info->type] { edit(s.key, s.value, type); });
+        connect(take, &QPushButton::clicked, this, [this, value = s.value, info = *info] { edit(info, value); });
         suggested_->addWidget(take, 0, Qt::AlignLeft);
     }
 }
@@ -374,31 +280,9 @@ void DevicePanel::addSignalsFor(const std::vector<TerminalInfo>& terminals) {
     Bench bench = session_.bench();
     QString last;
     for (const TerminalInfo& t : terminals) {
-        std::vector<std::string> ids;
-        for (const auto& s : bench.signals) ids.push_back(s->id);
-        SignalSpec s;
-        s.device = device_.toStdString();
-        s.terminal = t.terminal;
-        s.kind = t.kind;
-        s.name = t.terminal;
-        s.tag = t.terminal.substr(0, 3);
-        s.id = freshId(t.terminal, ids);
-        s.colour = static_cast<int>(ids.size() % 8);
-        if (!t.chain.empty() && !isOutput(t.kind)) {
-            s.chain = t.chain;
-        } else if (t.kind == ChannelKind::analogInput && !t.ranges.empty()) {
-            s.range = t.ranges.back();
-            s.chain = {CountsToVolts{t.bits, t.ranges.back().low, t.ranges.back().high,
-                                     CountsToVolts::Coding::twosComplement}};
-            s.scale = t.ranges.back();
-        } else if (t.kind == ChannelKind::analogInput && t.type == SampleType::float64) {
-            s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
-        } else if (t.kind == ChannelKind::counterInput) {
-            s.chain = {PulseCounter{}};
-        }
-        if (isOutput(t.kind)) s.output = OutputSpec{0, isDigital(t.kind) ? 1.0 : 10.0, 0, 0};
-        last = shown(s.id);
-        bench = withSignal(bench, std::move(s));
+        std::string id;
+        bench = withSignalFor(bench, device_.toStdString(), t, &id);
+        last = shown(id);
     }
     session_.edit(
         terminals.size() == 1 ? tr("Add signal") : tr("Add %n signals", nullptr, static_cast<int>(terminals.size())),
@@ -412,12 +296,11 @@ void DevicePanel::keepParameters() {
     const auto statuses = session_.engine()->deviceStatus();
     const auto it = statuses.find(d->id);
     if (it == statuses.end()) return;
-    DeviceSpec next = *d;
-    Json settings = settingsOf(*d);
+    std::map<std::string, std::string> pairs;
     for (const DeviceParameter& p : it->second.parameters)
-        if (p.differs()) settings["parameters"][p.key] = *p.there;
-    next.settings = jsonText(settings);
-    session_.edit(tr("Keep the device's settings"), withDevice(session_.bench(), next));
+        if (p.differs()) pairs[p.key] = *p.there;
+    session_.edit(tr("Keep the device's settings"),
+                  withPairs(session_.bench(), device_.toStdString(), "parameters", pairs));
 }
 
 void DevicePanel::refresh(bool digits) {

@@ -29,7 +29,7 @@ private:
     void addSignalsFor(const std::vector<TerminalInfo>& terminals);
     /// The settings that lie in the device, as it has them now, become what the bench wants.
     void keepParameters();
-    void edit(const std::string& key, const std::string& value, SettingInfo::Type type);
+    void edit(const SettingInfo& info, const std::string& value);
     void offerTerminals();
     void offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions);
 
@@ -46,8 +46,5 @@ private:
     QVBoxLayout* free_ = nullptr;
     QStringList offered_;
 };
-
-/// The bench with one more device of a kind, with settings as they are when nothing is said.
-Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id);
 
 }  // namespace cruscotto

@@ -8,7 +8,7 @@
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
-#include "app/device_panel.h"
+#include "app/device_edits.h"
 #include "app/theme.h"
 #include "app/words.h"
 #include "core/json_text.h"

@@ -12,6 +12,7 @@
 #include <QVBoxLayout>
 
 #include "app/background_job.h"
+#include "app/device_edits.h"
 #include "app/run_dialogs.h"
 #include "app/shot_dialog.h"
 #include "app/theme.h"

@@ -1,7 +1,8 @@
 #include "app/wire_view.h"
 
-#include <QHBoxLayout>
+#include <QAbstractItemView>
 #include <QKeyEvent>
+#include <QMouseEvent>
 #include <QPaintEvent>
 #include <QPainter>
 #include <QScrollBar>
@@ -10,6 +11,8 @@
 #include <cmath>
 #include <numeric>
 
+#include "app/device_edits.h"
+#include "app/fields.h"
 #include "app/theme.h"
 #include "app/words.h"
 
@@ -104,6 +107,42 @@ WireRows::Columns WireRows::columns() const {
     return c;
 }
 
+void WireRows::select(Selection selection) {
+    if (selection == selection_) return;
+    selection_ = selection;
+    viewport()->update();
+    Q_EMIT selected(selection_);
+}
+
+QRect WireRows::byteRect(int row, std::size_t byte) const {
+    return {columns().hex + static_cast<int>(byte) * hexCell, (row + 1) * rowHeight, hexCell - 4, rowHeight};
+}
+
+std::optional<std::size_t> WireRows::byteAt(QPoint at) const {
+    const Columns c = columns();
+    const int row = at.y() / rowHeight - 1 + verticalScrollBar()->value();
+    if (at.y() < rowHeight || row < 0 || row >= static_cast<int>(rows_.size())) return std::nullopt;
+    const int cell = at.x() >= c.text  ? (at.x() - c.text) / textCell
+                     : at.x() >= c.hex ? (at.x() - c.hex) / hexCell
+                                       : -1;
+    const int cells = std::min(c.hexCells, static_cast<int>(rows_[static_cast<std::size_t>(row)]->bytes.size()));
+    if (cell < 0 || cell >= cells) return std::nullopt;
+    return static_cast<std::size_t>(cell);
+}
+
+void WireRows::mousePressEvent(QMouseEvent* event) {
+    if (!selectable_ || event->button() != Qt::LeftButton) return QAbstractScrollArea::mousePressEvent(event);
+    const auto byte = byteAt(event->position().toPoint());
+    if (byte) anchor_ = *byte;
+    select(byte ? Selection{*byte, 1} : Selection{});
+}
+
+void WireRows::mouseMoveEvent(QMouseEvent* event) {
+    if (!selectable_ || !(event->buttons() & Qt::LeftButton) || selection_.length == 0) return;
+    if (const auto byte = byteAt(event->position().toPoint()))
+        select({std::min(anchor_, *byte), std::max(anchor_, *byte) - std::min(anchor_, *byte) + 1});
+}
+
 QString WireRows::nameOf(const std::string& terminal) const {
     const auto name = colours_.nameOfTerminal.find(terminal);
     return name == colours_.nameOfTerminal.end() ? cruscotto::shown(terminal) : name->second;
@@ -132,6 +171,14 @@ void WireRows::paintRow(QPainter& p, const Columns& c, const WireMessage& m, int
         return nullptr;
     };
     const auto cells = std::min(m.bytes.size(), static_cast<std::size_t>(c.hexCells));
+    if (selection_.start < cells && selection_.length > 0) {
+        const int n = static_cast<int>(std::min(selection_.length, cells - selection_.start));
+        QColor band = t.accent;
+        band.setAlphaF(0.16F);
+        p.fillRect(QRect(c.hex + static_cast<int>(selection_.start) * hexCell - 3, y, n * hexCell + 1, rowHeight),
+                   band);
+        p.fillRect(QRect(c.text + static_cast<int>(selection_.start) * textCell, y, n * textCell, rowHeight), band);
+    }
     for (std::size_t i = 0; i < cells; ++i) {
         const auto byte = static_cast<unsigned char>(m.bytes[i]);
         const bool printable = byte >= 32 && byte < 127;
@@ -206,6 +253,136 @@ void WireRows::paintEvent(QPaintEvent*) {
         paintRow(p, c, *rows_[static_cast<std::size_t>(first + i)], (i + 1) * rowHeight);
 }
 
+FieldBar::FieldBar(Session& session, const QString& device, WireRows& rows, QWidget* parent)
+    : QWidget(parent), session_(session), device_(device), rows_(rows) {
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(16, 4, 16, 4);
+    column->setSpacing(8);
+    suggested_ = new QHBoxLayout;
+    suggested_->setSpacing(8);
+    column->addLayout(suggested_);
+    auto* line = new QHBoxLayout;
+    line->setSpacing(8);
+    said_ = new QLabel(this);
+    choice_ = new Choice(this);
+    choice_->setAccessibleName(tr("What the bytes are"));
+    choice_->setMinimumWidth(340);
+    name_ = new QLineEdit(this);
+    name_->setPlaceholderText(tr("Name, as in weight"));
+    name_->setAccessibleName(tr("Name of the value"));
+    name_->setMaximumWidth(220);
+    add_ = new QPushButton(tr("Add as a reading"), this);
+    line->addWidget(said_, 1);
+    line->addWidget(choice_);
+    line->addWidget(name_);
+    line->addWidget(add_);
+    column->addLayout(line);
+    connect(&rows_, &WireRows::selected, this, &FieldBar::propose);
+    connect(choice_, &QComboBox::activated, this, [this](int i) {
+        if (i < 0 || i >= static_cast<int>(proposals_.size())) return;
+        // Chosen among all values of the frame: its bytes are marked, and only what they may be is left to choose from.
+        const FieldProposal& p = proposals_[static_cast<std::size_t>(i)];
+        if (rows_.selection().length == 0) rows_.select({p.start, p.length});
+        name_->setFocus();
+    });
+    connect(name_, &QLineEdit::returnPressed, this, &FieldBar::take);
+    connect(add_, &QPushButton::clicked, this, &FieldBar::take);
+    propose();
+}
+
+const DeviceKind* FieldBar::kind() const {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    return d ? deviceKind(d->kind) : nullptr;
+}
+
+void FieldBar::propose() {
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    const DeviceKind* k = kind();
+    if (!k || !k->proposals) return;
+    std::vector<std::string> frames;
+    for (auto m = rows_.rows().rbegin(); m != rows_.rows().rend() && frames.size() < 400; ++m)
+        if ((*m)->problem.empty() && (*m)->way == WireMessage::Way::received) frames.push_back((*m)->bytes);
+    std::ranges::reverse(frames);
+    const WireRows::Selection s = rows_.selection();
+    proposals_ = k->proposals(d->settings, frames, s.start, s.length);
+    choice_->clear();
+    for (const FieldProposal& p : proposals_) {
+        const auto number = [](double v) { return cruscotto::shown(shortNumber(v)); };
+        choice_->addItem(tr("%1, now %2, from %3 to %4")
+                             .arg(cruscotto::shown(p.words), number(p.value), number(p.low), number(p.high)));
+    }
+    const bool any = !proposals_.empty();
+    if (s.length == 0) {
+        said_->setText(any ? tr("Drag over the bytes of a value, or choose one that they seem to hold:")
+                           : tr("Drag over the bytes of a value to name it."));
+        choice_->setCurrentIndex(-1);
+        choice_->setPlaceholderText(tr("%n values", nullptr, static_cast<int>(proposals_.size())));
+    } else {
+        said_->setText(any ? tr("Bytes %1 to %2 may be:").arg(s.start).arg(s.start + s.length - 1)
+                           : tr("Bytes %1 to %2 are no number; a value has one to eight bytes.")
+                                 .arg(s.start)
+                                 .arg(s.start + s.length - 1));
+    }
+    choice_->setVisible(any);
+    name_->setVisible(any && s.length > 0);
+    add_->setVisible(any && s.length > 0);
+}
+
+void FieldBar::take() {
+    const DeviceKind* k = kind();
+    const int i = choice_->currentIndex();
+    const QString name = name_->text().trimmed();
+    if (!k || i < 0 || i >= static_cast<int>(proposals_.size())) return;
+    if (name.isEmpty() || name.contains('=')) {
+        said_->setText(tr("Give it a name first, without =."));
+        return name_->setFocus();
+    }
+    const std::string device = device_.toStdString(), terminal = name.toStdString();
+    Bench next =
+        withPairs(session_.bench(), device, k->fieldsKey, {{terminal, proposals_[static_cast<std::size_t>(i)].words}});
+    const DeviceSpec* d = next.device(device);
+    if (auto checked = k->check(d->settings); !checked) return said_->setText(shown(checked.error().message));
+    const auto terminals = k->terminals(d->settings);
+    const auto info = std::ranges::find(terminals, terminal, &TerminalInfo::terminal);
+    if (info == terminals.end()) return;
+    const bool there = std::ranges::any_of(
+        next.signals, [&](const auto& s) { return s->device == device && s->terminal == terminal; });
+    if (!there) next = withSignalFor(next, device, *info, nullptr);
+    name_->clear();
+    rows_.select({});
+    session_.edit(tr("Name a value of a frame"), next);
+}
+
+void FieldBar::suggest(const std::vector<DeviceStatus::Suggestion>& suggestions) {
+    if (suggestions == suggestions_) return;
+    suggestions_ = suggestions;
+    while (QLayoutItem* item = suggested_->takeAt(0)) {
+        delete item->widget();
+        delete item;
+    }
+    const DeviceKind* k = kind();
+    if (!k) return;
+    for (const DeviceStatus::Suggestion& s : suggestions) {
+        const auto info = std::ranges::find(k->settings, s.key, &SettingInfo::key);
+        if (info == k->settings.end()) continue;
+        auto* take = new QPushButton(shown(s.label), this);
+        connect(take, &QPushButton::clicked, this, [this, value = s.value, info = *info] {
+            QString wrong;
+            if (const auto next = withSetting(session_.bench(), device_.toStdString(), info, value, &wrong))
+                session_.edit(tr("Change device"), *next);
+        });
+        suggested_->addWidget(take);
+    }
+    if (!suggestions.empty()) suggested_->addStretch();
+}
+
+void FieldBar::refresh() {
+    const auto statuses = session_.engine()->deviceStatus();
+    if (const auto it = statuses.find(device_.toStdString()); it != statuses.end()) suggest(it->second.suggestions);
+    // While somebody chooses, what they choose from stays.
+    if (!choice_->view()->isVisible() && !name_->hasFocus() && rows_.selection().length == 0) propose();
+}
+
 WireView::WireView(Session& session, const QString& device, QWidget* parent)
     : QWidget(parent, Qt::Window), session_(session), device_(device) {
     setObjectName("page");
@@ -241,6 +418,8 @@ WireView::WireView(Session& session, const QString& device, QWidget* parent)
     column->addLayout(bar);
     rows_ = new WireRows(this);
     column->addWidget(rows_, 1);
+    fields_ = new FieldBar(session_, device_, *rows_, this);
+    column->addWidget(fields_);
     summary_ = new QLabel(this);
     summary_->setObjectName("muted");
     summary_->setContentsMargins(16, 0, 16, 0);
@@ -311,6 +490,9 @@ void WireView::refresh(bool digits) {
             colours.nameOfTerminal[s->terminal] = shown(s->tag);
         }
     rows_->setColours(std::move(colours));
+    const DeviceKind* kind = deviceKind(d->kind);
+    rows_->setSelectable(kind && kind->proposals);
+    fields_->setVisible(kind && kind->proposals);
     if (!freeze_->isChecked()) {
         const auto fresh = tap_->since(next_);
         std::deque<WireMessagePtr> fit = rows_->rows();
@@ -325,6 +507,7 @@ void WireView::refresh(bool digits) {
         }
         if (!fresh.empty()) rows_->show(std::move(fit));
     }
+    if (kind && kind->proposals) fields_->refresh();
     const auto statuses = session_.engine()->deviceStatus();
     const auto it = statuses.find(d->id);
     QString text = tr("%1 of %2 messages").arg(rows_->rows().size()).arg(all_.size());

@@ -2,12 +2,14 @@
 
 #include <QAbstractScrollArea>
 #include <QComboBox>
+#include <QHBoxLayout>
 #include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <deque>
 
 #include "app/session.h"
+#include "devices/device.h"
 #include "devices/wire.h"
 
 namespace cruscotto {
@@ -29,8 +31,23 @@ public:
     [[nodiscard]] const std::deque<WireMessagePtr>& rows() const { return rows_; }
     [[nodiscard]] QString meaning(const WireMessage& message) const;
     static constexpr int rowHeight = 22;
+    /// Bytes of every message, marked in all rows; a length of 0: none.
+    struct Selection {
+        std::size_t start = 0, length = 0;
+        bool operator==(const Selection&) const = default;
+    };
+    void setSelectable(bool on) { selectable_ = on; }
+    void select(Selection selection);
+    [[nodiscard]] Selection selection() const { return selection_; }
+    /// Where a byte of a row in sight is drawn.
+    [[nodiscard]] QRect byteRect(int row, std::size_t byte) const;
+
+Q_SIGNALS:
+    void selected(WireRows::Selection selection);
 
 protected:
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
     void paintEvent(QPaintEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
@@ -46,8 +63,40 @@ private:
     [[nodiscard]] Columns columns() const;
     void paintRow(QPainter& p, const Columns& c, const WireMessage& m, int y) const;
 
+    /// The byte under a point; empty where there is none.
+    [[nodiscard]] std::optional<std::size_t> byteAt(QPoint at) const;
+
     std::deque<WireMessagePtr> rows_;
     Colours colours_;
+    bool selectable_ = false;
+    std::size_t anchor_ = 0;
+    Selection selection_;
+};
+
+/// Under the rows of a device whose frames are described by looking: what the selected bytes may be, a name for them,
+/// and with one press a reading of that name. Without a selection: what values the frames seem to be made of.
+class FieldBar : public QWidget {
+    Q_OBJECT
+public:
+    FieldBar(Session& session, const QString& device, WireRows& rows, QWidget* parent);
+    void refresh();
+
+private:
+    void propose();
+    void take();
+    void suggest(const std::vector<DeviceStatus::Suggestion>& suggestions);
+    [[nodiscard]] const DeviceKind* kind() const;
+
+    Session& session_;
+    const QString device_;
+    WireRows& rows_;
+    QLabel* said_;
+    QLineEdit* name_;
+    QComboBox* choice_;
+    QPushButton* add_;
+    QHBoxLayout* suggested_;
+    std::vector<DeviceStatus::Suggestion> suggestions_;
+    std::vector<FieldProposal> proposals_;
 };
 
 /// What passes on the link of one device, as long as the window is open; a window of its own, beside the live page.
@@ -85,6 +134,7 @@ private:
     QPushButton* save_;
     WireRows* rows_;
     QLabel* summary_;
+    FieldBar* fields_;
 };
 
 }  // namespace cruscotto

@@ -1,0 +1,155 @@
+#include "app/device_edits.h"
+
+#include <QCoreApplication>
+#include <QStringList>
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "app/words.h"
+#include "core/json_text.h"
+
+namespace cruscotto {
+
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+Json settingsOf(const DeviceSpec& d) {
+    Json j = Json::parse(d.settings.empty() ? "{}" : d.settings, nullptr, false);
+    return j.is_object() ? j : Json::object();
+}
+
+bool hasFault(const Json& settings, const std::string& fault) {
+    if (!settings.contains("faults") || !settings["faults"].is_array()) return false;
+    return std::any_of(settings["faults"].begin(), settings["faults"].end(),
+                       [&](const Json& f) { return f == fault || (f.is_object() && f.value("fault", "") == fault); });
+}
+
+/// "name = text", one a line.
+std::string pairsText(const Json& pairs) {
+    std::string out;
+    if (pairs.is_object())
+        for (const auto& [name, text] : pairs.items())
+            out += (out.empty() ? "" : "\n") + name + " = " + (text.is_string() ? text.get<std::string>() : "");
+    return out;
+}
+
+Json pairsFrom(const QString& lines) {
+    Json out = Json::object();
+    for (const QString& line : lines.split('\n')) {
+        const auto equals = line.indexOf('=');
+        const QString name = line.left(equals).trimmed();
+        if (equals > 0 && !name.isEmpty())
+            out[name.toStdString()] = line.mid(equals + 1).trimmed().toStdString();
+        else if (!line.trimmed().isEmpty())
+            out[line.trimmed().toStdString()] = "";
+    }
+    return out;
+}
+
+}  // namespace
+
+Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id) {
+    std::vector<std::string> ids;
+    for (const auto& d : bench.devices) ids.push_back(d->id);
+    DeviceSpec device;
+    device.kind = kind.key;
+    device.id = freshId(kind.key, ids);
+    device.name = kind.title.english();
+    Json settings = Json::object();
+    if (kind.key == "serial-line-board") settings["port"] = "/dev/ttyACM0";
+    device.settings = jsonText(settings);
+    if (id) *id = device.id;
+    return withDevice(bench, device);
+}
+
+std::string settingText(const DeviceSpec& device, const SettingInfo& info) {
+    const Json settings = settingsOf(device);
+    if (info.key.starts_with("faults/")) return hasFault(settings, info.key.substr(7)) ? "true" : "false";
+    const auto it = settings.find(info.key);
+    if (it == settings.end()) return info.otherwise;
+    if (info.type == SettingInfo::Type::pairs) return pairsText(*it);
+    return it->is_string() ? it->get<std::string>() : jsonText(*it);
+}
+
+std::optional<Bench> withSetting(const Bench& bench, const std::string& device, const SettingInfo& info,
+                                 const std::string& value, QString* wrong) {
+    const DeviceSpec* d = bench.device(device);
+    if (!d) return std::nullopt;
+    const std::string& key = info.key;
+    DeviceSpec next = *d;
+    Json settings = settingsOf(*d);
+    if (key.starts_with("faults/")) {
+        const std::string fault = key.substr(7);
+        Json kept = Json::array();
+        if (settings.contains("faults") && settings["faults"].is_array())
+            for (const Json& f : settings["faults"])
+                if (!(f == fault || (f.is_object() && f.value("fault", "") == fault))) kept.push_back(f);
+        if (value == "true") kept.push_back(fault);
+        settings["faults"] = kept;
+    } else if (info.type == SettingInfo::Type::number) {
+        double v = 0;
+        if (!parseNumber(value, v)) {
+            *wrong = QCoreApplication::translate("DeviceEdits", "A number is expected.");
+            return std::nullopt;
+        }
+        if (v == std::floor(v) && v >= 0 && v < 1e15)
+            settings[key] = static_cast<std::uint64_t>(v);
+        else
+            settings[key] = v;
+    } else if (info.type == SettingInfo::Type::pairs) {
+        settings[key] = pairsFrom(shown(value));
+        if (settings[key].empty()) settings.erase(key);
+    } else {
+        settings[key] = value;
+    }
+    next.settings = jsonText(settings);
+    const DeviceKind* kind = deviceKind(next.kind);
+    if (auto checked = kind->check(next.settings); !checked) {
+        *wrong = shown(checked.error().message);
+        return std::nullopt;
+    }
+    return withDevice(bench, next);
+}
+
+Bench withPairs(const Bench& bench, const std::string& device, const std::string& key,
+                const std::map<std::string, std::string>& pairs) {
+    const DeviceSpec* d = bench.device(device);
+    if (!d) return bench;
+    DeviceSpec next = *d;
+    Json settings = settingsOf(*d);
+    for (const auto& [name, text] : pairs) settings[key][name] = text;
+    next.settings = jsonText(settings);
+    return withDevice(bench, next);
+}
+
+Bench withSignalFor(const Bench& bench, const std::string& device, const TerminalInfo& t, std::string* id) {
+    std::vector<std::string> ids;
+    for (const auto& s : bench.signals) ids.push_back(s->id);
+    SignalSpec s;
+    s.device = device;
+    s.terminal = t.terminal;
+    s.kind = t.kind;
+    s.name = t.terminal;
+    s.tag = t.terminal.substr(0, 3);
+    s.id = freshId(t.terminal, ids);
+    s.colour = static_cast<int>(ids.size() % 8);
+    if (!t.chain.empty() && !isOutput(t.kind)) {
+        s.chain = t.chain;
+    } else if (t.kind == ChannelKind::analogInput && !t.ranges.empty()) {
+        s.range = t.ranges.back();
+        s.chain = {
+            CountsToVolts{t.bits, t.ranges.back().low, t.ranges.back().high, CountsToVolts::Coding::twosComplement}};
+        s.scale = t.ranges.back();
+    } else if (t.kind == ChannelKind::analogInput && t.type == SampleType::float64) {
+        s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
+    } else if (t.kind == ChannelKind::counterInput) {
+        s.chain = {PulseCounter{}};
+    }
+    if (isOutput(t.kind)) s.output = OutputSpec{0, isDigital(t.kind) ? 1.0 : 10.0, 0, 0};
+    if (id) *id = s.id;
+    return withSignal(bench, std::move(s));
+}
+
+}  // namespace cruscotto
