@@ -28,6 +28,12 @@ QString momentText(Instant t) {
     return shown(clockText(t - Instant{})) + QString(".%1").arg(std::abs(micro), 6, 10, QLatin1Char('0'));
 }
 
+/// Counts in full, measured values short.
+QString valueText(double v) {
+    if (v == std::round(v) && std::fabs(v) < 1e15) return QString::number(v, 'f', 0);
+    return shown(shortNumber(v));
+}
+
 }  // namespace
 
 WireRows::WireRows(QWidget* parent) : QAbstractScrollArea(parent) {
@@ -94,7 +100,7 @@ WireRows::Columns WireRows::columns() const {
         if (!m.problem.empty()) meaning = std::max(meaning, metrics.horizontalAdvance(this->meaning(m)) + 4);
         for (std::size_t k = 0; k < m.fields.size(); ++k) {
             if (c.fieldRoom.size() == k) c.fieldRoom.push_back(0);
-            const QString words = nameOf(m.fields[k].terminal) + cruscotto::shown(shortNumber(m.fields[k].value));
+            const QString words = nameOf(m.fields[k].terminal) + valueText(m.fields[k].value);
             c.fieldRoom[k] = std::max(c.fieldRoom[k], metrics.horizontalAdvance(words) + 24);
         }
     }
@@ -151,7 +157,7 @@ QString WireRows::nameOf(const std::string& terminal) const {
 QString WireRows::meaning(const WireMessage& m) const {
     if (!m.problem.empty()) return QStringLiteral("▲ ") + cruscotto::shown(m.problem);
     QStringList parts;
-    for (const WireField& f : m.fields) parts << nameOf(f.terminal) + " " + cruscotto::shown(shortNumber(f.value));
+    for (const WireField& f : m.fields) parts << nameOf(f.terminal) + " " + valueText(f.value);
     return parts.join(QStringLiteral("   "));
 }
 
@@ -210,7 +216,7 @@ void WireRows::paintRow(QPainter& p, const Columns& c, const WireMessage& m, int
     }
     for (int x = c.meaning, k = 0; const WireField& f : m.fields) {
         const auto known = colours_.ofTerminal.find(f.terminal);
-        const QString name = nameOf(f.terminal), value = cruscotto::shown(shortNumber(f.value));
+        const QString name = nameOf(f.terminal), value = valueText(f.value);
         const int valueX = x + metrics.horizontalAdvance(name) + 5;
         const int end = valueX + static_cast<int>(std::ceil(figuresWidth(font, value)));
         if (end > c.end) {
@@ -304,20 +310,31 @@ void FieldBar::propose() {
         if ((*m)->problem.empty() && (*m)->way == WireMessage::Way::received) frames.push_back((*m)->bytes);
     std::ranges::reverse(frames);
     const WireRows::Selection s = rows_.selection();
-    proposals_ = k->proposals(d->settings, frames, s.start, s.length);
-    choice_->clear();
-    for (const FieldProposal& p : proposals_) {
-        const auto number = [](double v) { return cruscotto::shown(shortNumber(v)); };
-        choice_->addItem(tr("%1, now %2, from %3 to %4")
-                             .arg(cruscotto::shown(p.words), number(p.value), number(p.low), number(p.high)));
+    auto proposals = k->proposals(d->settings, frames, s.start, s.length);
+    const auto words = [](const FieldProposal& p) {
+        return tr("%1, now %2, from %3 to %4")
+            .arg(cruscotto::shown(p.words), valueText(p.value), valueText(p.low), valueText(p.high));
+    };
+    if (s.length > 0 && s == proposedFor_ && proposals.size() == proposals_.size()) {
+        // The values go on, what was chosen stays.
+        for (std::size_t i = 0; i < proposals_.size(); ++i) {
+            const auto now = std::ranges::find(proposals, proposals_[i].words, &FieldProposal::words);
+            if (now != proposals.end()) choice_->setItemText(static_cast<int>(i), words(*now));
+        }
+        return;
     }
+    proposedFor_ = s;
+    proposals_ = std::move(proposals);
+    choice_->clear();
+    for (const FieldProposal& p : proposals_) choice_->addItem(words(p));
     const bool any = !proposals_.empty();
     if (s.length == 0) {
         said_->setText(any ? tr("Drag over the bytes of a value, or choose one that they seem to hold:")
-                           : tr("Drag over the bytes of a value to name it."));
+                           : tr("Once the frames fit, drag over the bytes of a value to name it."));
         choice_->setCurrentIndex(-1);
         choice_->setPlaceholderText(tr("%n values", nullptr, static_cast<int>(proposals_.size())));
     } else {
+        choice_->setCurrentIndex(any ? 0 : -1);
         said_->setText(any ? tr("Bytes %1 to %2 may be:").arg(s.start).arg(s.start + s.length - 1)
                            : tr("Bytes %1 to %2 are no number; a value has one to eight bytes.")
                                  .arg(s.start)
@@ -380,7 +397,7 @@ void FieldBar::refresh() {
     const auto statuses = session_.engine()->deviceStatus();
     if (const auto it = statuses.find(device_.toStdString()); it != statuses.end()) suggest(it->second.suggestions);
     // While somebody chooses, what they choose from stays.
-    if (!choice_->view()->isVisible() && !name_->hasFocus() && rows_.selection().length == 0) propose();
+    if (!choice_->view()->isVisible()) propose();
 }
 
 WireView::WireView(Session& session, const QString& device, QWidget* parent)

@@ -97,6 +97,7 @@ private:
     QHBoxLayout* suggested_;
     std::vector<DeviceStatus::Suggestion> suggestions_;
     std::vector<FieldProposal> proposals_;
+    WireRows::Selection proposedFor_;
 };
 
 /// What passes on the link of one device, as long as the window is open; a window of its own, beside the live page.

@@ -26,6 +26,7 @@
 #include "standins/beehive/beehive.h"
 #include "standins/canbus/pump_bus.h"
 #include "standins/gpioboard/pin_board.h"
+#include "standins/frameboard/weather_board.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
 
@@ -479,6 +480,10 @@ int rack(const HostedOptions& options) {
 int meter(const HostedOptions& options) {
     BenchMeter meter;
     return serve(options, meter.begin(), meter.begin());
+}
+int weather(const HostedOptions& options) {
+    WeatherBoard board({});
+    return serve(options, board.begin(), board.begin());
 }
 int pumpBus(const HostedOptions& options) {
     PumpBus bus;

@@ -158,9 +158,10 @@ int main(int argc, char** argv) {
         CLI::App* command = nullptr;
         cli::HostedOptions options{};
     };
-    std::array<Hosted, 4> hosted{
+    std::array<Hosted, 5> hosted{
         {{"rack", "a cold store's rack of modules that answers Modbus requests", cli::rack},
          {"meter", "a meter with a source and a switch unit that understands SCPI", cli::meter},
+         {"weather", "a weather board that sends frames of bytes", cli::weather},
          {"bus", "a pump's CAN bus behind a serial adapter (slcan)", cli::pumpBus},
          {"pins", "a board with the Firmata firmware", cli::pinBoard}}};
     for (Hosted& h : hosted) {

@@ -6,6 +6,7 @@
 
 #include "app/fields.h"
 #include "standins/beehive/beehive.h"
+#include "standins/frameboard/weather_board.h"
 #include "standins/rack/cold_store_rack.h"
 #include "window_fixture.h"
 
@@ -250,6 +251,52 @@ TEST_F(Connect, WhatWasSavedFromTheWireIsReplayedAsADevice) {
     s.terminal = "weight";
     session().edit("Read it", withSignal(withDevice(session().bench(), replay), s));
     EXPECT_TRUE(waitFor([&] { return std::abs(value("again") - 31.4) < 1; }));
+}
+
+TEST_F(Connect, BytesOfAFrameAreSelectedAndNamedAndTheReadingAppears) {
+    WeatherBoard roof({});
+    const auto host = std::move(StandInHost::onPty(roof.begin(), root.file("weather")).value());
+    session().edit("Add", withDevice(session().bench(), {"roof", "Roof", "frame-board",
+                                                         R"({"address":")" + host->address() + R"("})", ""}));
+    WireView* wire = window->openWire("roof");
+    // What the bytes look like is offered beside them.
+    ASSERT_TRUE(click(*wire, "Try frames: begin a53c length 18 check crc16-modbus"));
+    const auto settings = [&] { return session().bench().device("roof")->settings; };
+    EXPECT_NE(settings().find("a53c"), std::string::npos);
+    const auto frame = [&]() -> const WireMessage& { return *wire->rows().rows().back(); };
+    ASSERT_TRUE(waitFor([&] { return wire->rows().rows().size() > 60 && frame().bytes.size() == 18; }));
+    ASSERT_TRUE(click(*wire, "Freeze"));
+    QWidget* rows = wire->rows().viewport();
+    QTest::mousePress(rows, Qt::LeftButton, {}, wire->rows().byteRect(2, 6).center());
+    QTest::mouseMove(rows, wire->rows().byteRect(2, 7).center());
+    QMouseEvent drag(QEvent::MouseMove, wire->rows().byteRect(2, 7).center(), wire->rows().byteRect(2, 7).center(),
+                     Qt::NoButton, Qt::LeftButton, {});
+    QApplication::sendEvent(rows, &drag);
+    QTest::mouseRelease(rows, Qt::LeftButton, {}, wire->rows().byteRect(2, 7).center());
+    EXPECT_EQ(wire->rows().selection(), (WireRows::Selection{6, 2}));
+    QComboBox* choice = nullptr;
+    QLineEdit* name = nullptr;
+    for (auto* c : wire->findChildren<QComboBox*>())
+        if (c->accessibleName() == "What the bytes are") choice = c;
+    for (auto* l : wire->findChildren<QLineEdit*>())
+        if (l->accessibleName() == "Name of the value") name = l;
+    ASSERT_TRUE(choice && name && name->isVisible());
+    EXPECT_TRUE(choice->itemText(0).startsWith("6 ")) << choice->itemText(0).toStdString();
+    EXPECT_EQ(choice->currentIndex(), 0) << "the likeliest is chosen";
+    for (int i = 0; i < choice->count(); ++i)
+        if (choice->itemText(i).startsWith("6 i16le")) choice->setCurrentIndex(i);
+    ASSERT_TRUE(click(*wire, "Add as a reading"));
+    EXPECT_EQ(session().bench().signals.back()->terminal == "temperature", false) << "a name comes first";
+    name->setFocus();
+    QTest::keyClicks(name, "temperature");
+    QTest::keyClick(name, Qt::Key_Return);
+    EXPECT_NE(settings().find(R"("temperature":"6 i16le")"), std::string::npos) << settings();
+    const std::string id = session().bench().signals.back()->id;
+    EXPECT_EQ(session().bench().signals.back()->terminal, "temperature");
+    ASSERT_TRUE(waitFor([&] { return std::isfinite(session().source().at(id, session().end()).value); }));
+    window->action("undo")->trigger();
+    EXPECT_EQ(settings().find("temperature"), std::string::npos) << "one step takes name and reading back";
+    EXPECT_NE(session().bench().signals.back()->id, id);
 }
 
 }  // namespace

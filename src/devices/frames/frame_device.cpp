@@ -290,7 +290,7 @@ std::vector<FieldProposal> frameProposals(const JsonText& json, const std::vecto
                                           std::size_t start, std::size_t length) {
     std::vector<FieldProposal> out;
     const auto settings = frameBoardSettings(json);
-    if (!settings) return out;
+    if (!settings || !settings.value().layout.described()) return out;
     for (const FieldGuess& g :
          length > 0 ? guessField(frames, start, length) : guessFields(settings.value().layout, frames))
         out.push_back({g.field.offset, g.field.bytes, frameFieldText(g.field), g.value, g.low, g.high});

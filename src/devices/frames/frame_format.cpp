@@ -352,7 +352,7 @@ void FrameCutter::pause(std::vector<Piece>& out) {
 }
 
 void FrameCutter::undescribed(std::vector<Piece>& out, bool all) {
-    constexpr std::size_t row = 32;
+    constexpr std::size_t row = 24;
     std::size_t at = 0;
     while (held_.size() - at >= row || (all && at < held_.size())) {
         const std::size_t n = std::min(row, held_.size() - at);

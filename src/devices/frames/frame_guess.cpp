@@ -266,9 +266,13 @@ std::vector<FrameLayout> guessLayouts(std::string_view bytes) {
     byBeginning(bytes, 1, all);
     std::ranges::stable_sort(all, std::greater{}, &Candidate::score);
     std::vector<FrameLayout> out;
-    for (Candidate& c : all)
-        if (c.score >= 1 && out.size() < 3 && std::ranges::find(out, c.layout) == out.end())
-            out.push_back(std::move(c.layout));
+    for (Candidate& c : all) {
+        // A check sum that holds is no chance: beside it nothing without one is worth trying, and nothing that differs
+        // only in how much of the beginning is named.
+        const bool better =
+            !out.empty() && (out.front().check && (!c.layout.check || c.layout.length == out.front().length));
+        if (c.score >= 1 && out.size() < 3 && !better) out.push_back(std::move(c.layout));
+    }
     return out;
 }
 
