@@ -2,7 +2,6 @@
 
 #include <QComboBox>
 #include <QLabel>
-#include <QPushButton>
 #include <algorithm>
 
 #include "app/fields.h"
@@ -62,8 +61,10 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
             row.choice->setAccessibleName(name);
             for (const std::string& c : p.choices) row.choice->addItem(shown(c));
             row.choice->setEnabled(p.writable);
-            connect(row.choice, &QComboBox::activated, this,
-                    [this, key, box = row.choice] { Q_EMIT writeAsked(key, box->currentText()); });
+            row.sure = new QPushButton(tr("Do it all the same"));
+            row.sure->hide();
+            connect(row.choice, &QComboBox::activated, this, [this, i = rows_.size()] { choose(i); });
+            connect(row.sure, &QPushButton::clicked, this, [this, i = rows_.size()] { write(i); });
             column_->addWidget(row.choice);
         } else {
             row.field = new Field(name, this);
@@ -77,8 +78,25 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
         row.note = new QLabel;
         row.note->setWordWrap(true);
         column_->addWidget(row.note);
+        if (row.sure) column_->addWidget(row.sure, 0, Qt::AlignLeft);
         rows_.push_back(row);
     }
+}
+
+void ParameterList::choose(std::size_t i) {
+    Row& row = rows_[i];
+    const DeviceParameter& p = shown_[i];
+    if (std::ranges::find(p.warned, row.choice->currentText().toStdString()) == p.warned.end()) return write(i);
+    row.note->setText(shown(p.warning));
+    row.note->show();
+    row.sure->show();
+}
+
+void ParameterList::write(std::size_t i) {
+    Row& row = rows_[i];
+    row.sure->hide();
+    row.note->hide();
+    Q_EMIT writeAsked(shown(shown_[i].key), row.choice->currentText());
 }
 
 void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
@@ -102,6 +120,7 @@ void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
     for (std::size_t i = 0; i < rows_.size(); ++i) {
         const DeviceParameter& p = parameters[i];
         const QString there = p.there ? shown(*p.there) : QString();
+        if (rows_[i].sure && rows_[i].sure->isVisible()) continue;  // it is being asked about
         if (rows_[i].choice) {
             rows_[i].choice->setCurrentIndex(rows_[i].choice->findText(there));
         } else if (!rows_[i].field->hasFocus()) {
@@ -112,7 +131,7 @@ void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
             note = shown(p.problem);
         else if (p.differs())
             note = tr("The bench wants %1.").arg(shown(*p.wanted));
-        else if (!p.there)
+        else if (!p.there && p.readable)
             note = tr("Not read yet.");
         rows_[i].note->setText(note);
         rows_[i].note->setObjectName(p.differs() || !p.problem.empty() ? "wrong" : "muted");

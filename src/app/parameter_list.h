@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QPushButton>
 #include <QVBoxLayout>
 #include <QWidget>
 #include <functional>
@@ -34,8 +35,11 @@ private:
         QComboBox* choice;  // or
         Field* field;
         QLabel* note;
+        QPushButton* sure;  // of a choice that costs something
     };
     void build(const std::vector<DeviceParameter>& parameters);
+    void choose(std::size_t row);
+    void write(std::size_t row);
 
     std::vector<DeviceParameter> shown_;
     std::vector<Row> rows_;

@@ -27,6 +27,7 @@
 #include "standins/canbus/pump_bus.h"
 #include "standins/gpioboard/pin_board.h"
 #include "standins/frameboard/weather_board.h"
+#include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
 
@@ -484,6 +485,12 @@ int meter(const HostedOptions& options) {
 int weather(const HostedOptions& options) {
     WeatherBoard board({});
     return serve(options, board.begin(), board.begin());
+}
+int sensors(const HostedOptions& options) {
+    SensorMaster master;
+    HostedOptions there = options;
+    if (!there.port) there.port = 0;  // a web server is on no serial line
+    return serve(there, master.begin(), master.begin());
 }
 int pumpBus(const HostedOptions& options) {
     PumpBus bus;

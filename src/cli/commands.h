@@ -78,6 +78,7 @@ struct HostedOptions {
 int rack(const HostedOptions& options);
 int meter(const HostedOptions& options);
 int weather(const HostedOptions& options);
+int sensors(const HostedOptions& options);
 int pumpBus(const HostedOptions& options);
 int pinBoard(const HostedOptions& options);
 

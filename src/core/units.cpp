@@ -14,7 +14,7 @@ struct Unit {
     double offset;
 };
 
-// Factors are exact by definition (SI Brochure, 9th edition; NIST SP 811, appendix B, for psi, degF and the gallon).
+// Factors are exact by definition (SI Brochure, 9th edition; NIST SP 811, appendix B, for psi, degF, the inch and the gallon).
 constexpr std::array units{
     Unit{"bar", "bar", 1, 1e5, 0},
     Unit{"mbar", "mbar", 1, 100, 0},
@@ -28,6 +28,7 @@ constexpr std::array units{
     Unit{"L/min", "L/min", 3, 1e-3 / 60, 0},
     Unit{"L/s", "L/s", 3, 1e-3, 0},
     Unit{"m3/h", "m³/h", 3, 1.0 / 3600, 0},
+    Unit{"[gal_us]/min", "gal/min", 3, 3.785411784e-3 / 60, 0},
     Unit{"Hz", "Hz", 4, 1, 0},
     Unit{"kHz", "kHz", 4, 1e3, 0},
     Unit{"{rpm}", "rpm", 5, 1, 0},
@@ -52,6 +53,7 @@ constexpr std::array units{
     Unit{"m", "m", 13, 1, 0},
     Unit{"cm", "cm", 13, 1e-2, 0},
     Unit{"mm", "mm", 13, 1e-3, 0},
+    Unit{"[in_i]", "in", 13, 0.0254, 0},
     Unit{"W", "W", 14, 1, 0},
     Unit{"kW", "kW", 14, 1e3, 0},
     Unit{"N", "N", 15, 1, 0},

@@ -62,6 +62,10 @@ struct DeviceParameter {
     std::optional<std::string> wanted{};  ///< as the bench has it; empty: the bench does not care
     bool writable = true;
     Text problem{};  ///< why it could not be read or written
+    /// Choices that cost something, and what: asked about before they are written.
+    std::vector<std::string> warned{};
+    Text warning{};
+    bool readable = true;  ///< false: it can only be written, as a command is
     [[nodiscard]] bool differs() const { return there && wanted && *there != *wanted; }
     bool operator==(const DeviceParameter&) const = default;
 };

@@ -1,6 +1,12 @@
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cstring>
 #include <nlohmann/json.hpp>
 
 #include "core/json_text.h"
+#include "devices/computer/iio_buffer.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/device_listener.h"
 
@@ -116,6 +122,127 @@ TEST(Computer, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
     test::unplugAgainAndAgain(
         listener, "cpu.temp1", SANITIZED ? 100 : 1000, [&] { fs::rename(there, away); },
         [&] { fs::rename(away, there); });
+}
+
+TEST(IioElement, HowAChannelIsPackedIsRead) {
+    struct Case {
+        const char* text;
+        std::string bytes;
+        double value;
+    };
+    using namespace std::string_literals;
+    for (const Case& c :
+         {Case{"le:s12/16>>4", "\xf0\xff"s, -1}, Case{"be:u12/16>>4", "\x12\x34"s, 0x123},
+          Case{"le:u8/8>>0", "\xff"s, 255}, Case{"le:s64/64>>0", "\xfe\xff\xff\xff\xff\xff\xff\xff"s, -2},
+          Case{"be:s24/32>>8", "\xff\xff\xfe\x07"s, -2}, Case{"le:u16/16X2>>0", "\x01\x02\x03\x04"s, 0x201}}) {
+        const auto element = iioElement(c.text);
+        ASSERT_TRUE(element.ok()) << c.text;
+        EXPECT_EQ(element.value().value(c.bytes.data()), c.value) << c.text;
+    }
+    for (const char* wrong : {"", "le:s12", "xx:s12/16>>4", "le:s12/15>>0", "le:s16/16>>1", "le:s12/16>>4x",
+                              "le:f32/32>>0", "le:s12/16X0>>0"})
+        EXPECT_FALSE(iioElement(wrong).ok()) << wrong;
+    std::vector<std::size_t> offsets;
+    const IioElement narrow = iioElement("le:s16/16>>0").value(), wide = iioElement("le:s64/64>>0").value();
+    EXPECT_EQ(layOutScan({narrow, narrow, narrow, wide}, offsets), 16U);
+    EXPECT_EQ(offsets, (std::vector<std::size_t>{0, 2, 4, 8}));
+}
+
+/// A made input with a buffer: /dev/iio:device0 is a pipe into which a test writes scans, as the kernel would.
+class IioBufferTest : public testing::Test {
+protected:
+    Tree tree;
+    int writer = -1;
+    void SetUp() override {
+        const std::string d = "sys/bus/iio/devices/iio:device0/";
+        for (const auto& [name, type, index] :
+             {std::tuple{"voltage0", "le:s12/16>>4", 0}, std::tuple{"voltage1", "le:u16/16>>0", 1},
+              std::tuple{"timestamp", "le:s64/64>>0", 2}}) {
+            const std::string e = d + "scan_elements/in_" + name;
+            tree.put(e + "_type", type + std::string("\n"));
+            tree.put(e + "_index", std::to_string(index) + "\n");
+            tree.put(e + "_en", "0\n");
+        }
+        tree.put(d + "trigger/current_trigger", "\n");
+        tree.put(d + "buffer/enable", "0\n");
+        tree.put(d + "buffer/length", "2\n");
+        tree.put(d + "sampling_frequency", "100\n");
+        tree.put("dev/none", "");
+        plug();
+    }
+    void TearDown() override { unplug(); }
+    [[nodiscard]] std::string pipe() const { return tree.root() + "dev/iio:device0"; }
+    void plug() {
+        ASSERT_EQ(mkfifo(pipe().c_str(), 0600), 0);
+        writer = open(pipe().c_str(), O_RDWR | O_NONBLOCK | O_CLOEXEC);
+        ASSERT_GE(writer, 0);
+    }
+    void unplug() {
+        unlink(pipe().c_str());
+        close(writer);
+        writer = -1;
+    }
+    void scan(std::int16_t a, std::uint16_t b, std::int64_t ns) const {
+        std::string bytes(16, '\0');
+        const auto shifted = static_cast<std::int16_t>(a * 16);
+        memcpy(bytes.data(), &shifted, 2);
+        memcpy(bytes.data() + 2, &b, 2);
+        memcpy(bytes.data() + 8, &ns, 8);
+        ASSERT_EQ(write(writer, bytes.data(), bytes.size()), 16);
+    }
+    [[nodiscard]] std::string written(const std::string& file) const {
+        return test::readFile(tree.root() + "sys/bus/iio/devices/iio:device0/" + file);
+    }
+    [[nodiscard]] JsonText settings() const {
+        return jsonText(json{{"root", tree.root()}, {"device", "adc"}, {"trigger", "every-10-ms"}, {"rate", 250}});
+    }
+};
+
+TEST_F(IioBufferTest, EveryScanIsReadAtTheKernelsTimeAndWhatWasSetUpIsEnded) {
+    {
+        test::DeviceListener listener("iio-buffer", settings());
+        ASSERT_TRUE(listener.reaches(LinkState::starting)) << listener.status().sentence.english();
+        ASSERT_TRUE(eventually([&] { return written("buffer/enable") == "1\n"; }));
+        EXPECT_EQ(written("trigger/current_trigger"), "every-10-ms\n");
+        EXPECT_EQ(written("sampling_frequency"), "250\n");
+        EXPECT_EQ(written("scan_elements/in_voltage1_en"), "1\n");
+        for (int i = 0; i < 200; ++i)
+            scan(static_cast<std::int16_t>(i - 100), static_cast<std::uint16_t>(60000 + i),
+                 1'700'000'000'000'000'000 + 4'000'000LL * i);
+        ASSERT_TRUE(eventually([&] { return listener.count("adc.voltage0") == 200; }))
+            << listener.status().sentence.english();
+        EXPECT_EQ(listener.status().state, LinkState::live);
+        const auto a = listener.samples("adc.voltage0"), b = listener.samples("adc.voltage1");
+        for (std::size_t i = 0; i < 200; ++i) {
+            EXPECT_EQ(a[i].v, static_cast<double>(i) - 100);
+            EXPECT_EQ(b[i].v, 60000 + static_cast<double>(i));
+        }
+        const auto found = listener.status().found;
+        ASSERT_EQ(found.size(), 2U);
+        EXPECT_EQ(std::get<SlopeOffset>(found[0].chain.at(0)).unit, "V") << "its scale is known from its attributes";
+    }
+    EXPECT_EQ(written("buffer/enable"), "0\n");
+}
+
+TEST_F(IioBufferTest, OnlyChannelsThatAreUsedAreCaptured) {
+    test::DeviceListener listener("iio-buffer", settings(), requests({"adc.voltage1"}));
+    ASSERT_TRUE(eventually([&] { return written("buffer/enable") == "1\n"; }));
+    EXPECT_EQ(written("scan_elements/in_voltage0_en"), "0\n");
+    EXPECT_EQ(written("scan_elements/in_voltage1_en"), "1\n");
+}
+
+TEST_F(IioBufferTest, WhatIsMissingIsSaid) {
+    test::DeviceListener none("iio-buffer", jsonText(json{{"root", tree.root()}, {"device", "nothing"}}));
+    ASSERT_TRUE(none.reaches(LinkState::absent));
+    unplug();
+    test::DeviceListener gone("iio-buffer", settings());
+    ASSERT_TRUE(gone.reaches(LinkState::failed));
+    EXPECT_NE(gone.status().sentence.english().find("does not open"), std::string::npos);
+    EXPECT_EQ(written("buffer/enable"), "0\n") << "what could not be read is not left running";
+    plug();
+    EXPECT_TRUE(eventually([&] { return written("buffer/enable") == "1\n"; }));
+    ASSERT_TRUE(gone.reaches(LinkState::silent));
+    EXPECT_NE(gone.status().sentence.english().find("trigger"), std::string::npos);
 }
 
 }  // namespace

@@ -18,6 +18,9 @@ public:
         EXPECT_TRUE(checked.ok()) << checked.error().english();
         thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
     }
+    explicit DeviceListener(std::unique_ptr<Device> device) : device_(std::move(device)) {
+        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
+    }
     ~DeviceListener() override { stop(); }
     void stop() {
         thread_.request_stop();

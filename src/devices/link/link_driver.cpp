@@ -14,6 +14,7 @@ LinkDriver::LinkDriver(DeviceContext context, std::set<std::string> outputs)
 
 void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
     sink_ = &sink;
+    stop_ = stop;
     const std::stop_callback ends(stop, [this] { wake(); });
     while (!stop.stop_requested()) {
         if (auto refused = open()) {

@@ -43,6 +43,8 @@ protected:
 
     [[nodiscard]] const std::string& id() const { return context_.id; }
     [[nodiscard]] Instant now() const { return sink_->now(); }
+    /// For open(), which may wait long.
+    [[nodiscard]] const std::stop_token& stopToken() const { return stop_; }
     DeviceSink& sink() { return *sink_; }
     /// Reported where it differs from what was.
     void setState(LinkState state, Text sentence, std::vector<DeviceStatus::Suggestion> suggestions = {});
@@ -81,6 +83,7 @@ private:
     std::vector<std::pair<std::string, std::string>> parameters_;  // guarded by outputMutex_
     // the run thread's own
     DeviceSink* sink_ = nullptr;
+    std::stop_token stop_;
     DeviceStatus status_;
     Instant lastReport_;
     Duration retry_;

@@ -1,0 +1,378 @@
+#include "devices/gpio/gpio_device.h"
+
+#include <fcntl.h>
+#include <linux/gpio.h>
+#include <poll.h>
+#include <sys/eventfd.h>
+#include <sys/ioctl.h>
+#include <time.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <charconv>
+#include <cmath>
+#include <cstring>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "core/json_text.h"
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr std::size_t mostLines = GPIO_V2_LINES_MAX;
+constexpr Duration valueAgainEvery = milliseconds(500);
+
+std::set<std::string> outputsOf(const GpioSettings& settings) {
+    std::set<std::string> out;
+    for (const GpioLine& l : settings.lines)
+        if (l.out) out.insert(l.name);
+    return out;
+}
+
+class GpioLines : public LinkDriver {
+public:
+    GpioLines(DeviceContext context, GpioSettings settings, GpioCalls calls)
+        : LinkDriver(std::move(context), outputsOf(settings)),
+          settings_(std::move(settings)),
+          calls_(calls),
+          wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {
+        for (const GpioLine& l : settings_.lines) {
+            Line line{l, nullptr, 0, {}, {}};
+            if (!l.out) line.scan = &addScan(l.name, {{l.name, SampleType::bit, ChannelKind::digitalInput}});
+            lines_.push_back(line);
+        }
+    }
+    ~GpioLines() override {
+        GpioLines::close();
+        ::close(wake_);
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override {
+        chip_ = calls_.open(settings_.chip.c_str());
+        if (chip_ < 0) {
+            const int error = errno;
+            if (error == EACCES || error == EPERM)
+                return ByteLink::Failure{
+                    LinkState::noPermission,
+                    text(CRUSCOTTO_TEXT(
+                             "Your account may not use {0}. Run: sudo usermod -aG gpio $USER, and log in again."),
+                         settings_.chip)};
+            return ByteLink::Failure{
+                LinkState::absent,
+                text(CRUSCOTTO_TEXT("There is no {0} ({1}). \"ls /dev/gpiochip*\" lists what this computer has."),
+                     settings_.chip, std::string(std::strerror(error)))};
+        }
+        gpiochip_info about{};
+        if (calls_.control(chip_, GPIO_GET_CHIPINFO_IOCTL, &about) < 0) {
+            close();
+            return ByteLink::Failure{LinkState::failed, text(CRUSCOTTO_TEXT("{0} is no GPIO chip."), settings_.chip)};
+        }
+        if (lines_.empty())
+            return ByteLink::Failure{
+                LinkState::failed, text(CRUSCOTTO_TEXT("{0} has {1} lines; name those that are used under \"Lines\"."),
+                                        settings_.chip, about.lines)};
+        gpio_v2_line_request request{};
+        std::strncpy(request.consumer, "cruscotto", sizeof request.consumer - 1);
+        request.num_lines = static_cast<std::uint32_t>(lines_.size());
+        request.event_buffer_size = 1024;
+        for (std::size_t i = 0; i < lines_.size(); ++i) {
+            const GpioLine& l = lines_[i].what;
+            if (l.offset >= about.lines) {
+                close();
+                return ByteLink::Failure{LinkState::failed,
+                                         text(CRUSCOTTO_TEXT("{0} has lines 0 to {1}, but \"{2}\" is line {3}."),
+                                              settings_.chip, about.lines - 1, l.name, l.offset)};
+            }
+            request.offsets[i] = l.offset;
+            const std::uint64_t flags = flagsOf(l);
+            const std::uint64_t mask = std::uint64_t{1} << i;
+            // Lines that are set alike share an attribute; there are ten.
+            bool placed = i == 0 ? (request.config.flags = flags, true) : request.config.flags == flags;
+            for (std::uint32_t k = 0; k < request.config.num_attrs && !placed; ++k) {
+                auto& a = request.config.attrs[k];
+                if (a.attr.id == GPIO_V2_LINE_ATTR_ID_FLAGS && a.attr.flags == flags) a.mask |= mask, placed = true;
+            }
+            if (!placed && !addAttribute(request.config, GPIO_V2_LINE_ATTR_ID_FLAGS, flags, mask)) {
+                close();
+                return ByteLink::Failure{
+                    LinkState::failed,
+                    CRUSCOTTO_TEXT(
+                        "The lines are set in too many different ways; the kernel takes ten of them at once.")};
+            }
+            if (l.debounceSeconds > 0 && !addAttribute(request.config, GPIO_V2_LINE_ATTR_ID_DEBOUNCE,
+                                                       static_cast<std::uint64_t>(l.debounceSeconds * 1e6), mask)) {
+                close();
+                return ByteLink::Failure{
+                    LinkState::failed,
+                    CRUSCOTTO_TEXT(
+                        "The lines are set in too many different ways; the kernel takes ten of them at once.")};
+            }
+        }
+        if (calls_.control(chip_, GPIO_V2_GET_LINE_IOCTL, &request) < 0) {
+            const int error = errno;
+            close();
+            if (error == EBUSY)
+                return ByteLink::Failure{
+                    LinkState::busy,
+                    text(CRUSCOTTO_TEXT(
+                             "A line of {0} is in use by the kernel or another program. \"gpioinfo\" tells by which."),
+                         settings_.chip)};
+            if (error == ENOTTY)
+                return ByteLink::Failure{
+                    LinkState::failed,
+                    CRUSCOTTO_TEXT("This kernel is older than 5.10, and does not know lines in this way.")};
+            return ByteLink::Failure{LinkState::failed,
+                                     text(CRUSCOTTO_TEXT("The lines of {0} are not given as asked for ({1})."),
+                                          settings_.chip, std::string(std::strerror(error)))};
+        }
+        fd_ = request.fd;
+        return std::nullopt;
+    }
+    void close() override {
+        for (int* fd : {&fd_, &chip_}) {
+            if (*fd >= 0) ::close(*fd);
+            *fd = -1;
+        }
+    }
+    void wake() override { eventfd_write(wake_, 1); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.chip);
+    }
+    void finish() override { (void)sendOutputs(); }
+
+    End talk(const std::stop_token& stop) override {
+        timespec kernel{};
+        clock_gettime(CLOCK_MONOTONIC, &kernel);
+        // The kernel stamps edges with its monotonic clock.
+        offsetNs_ = now().ns - (static_cast<std::int64_t>(kernel.tv_sec) * 1'000'000'000 + kernel.tv_nsec);
+        for (Line& l : lines_) l.next = 0;
+        Instant valuesAt{};
+        bool all = true;
+        while (!stop.stop_requested()) {
+            if (!sendOutputs()) return End::lost;
+            if (all || now() - valuesAt >= valueAgainEvery) {
+                // A line that does not move is still known to stand where it does.
+                valuesAt = now();
+                if (!readValues()) return End::lost;
+                deliver();
+                setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there."), lines_.size(), settings_.chip));
+                all = false;
+            }
+            std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
+            ::poll(watched.data(), watched.size(), 100);
+            if (watched[1].revents != 0) {
+                eventfd_t value = 0;
+                eventfd_read(wake_, &value);
+            }
+            if (watched[0].revents != 0 && !readEdges()) return End::lost;
+            deliver();
+            reportSometimes();
+        }
+        return End::stopped;
+    }
+
+private:
+    struct Line {
+        GpioLine what;
+        ScanBuffer* scan;
+        std::uint32_t next;  // number of its next edge; 0: none has come
+        std::optional<bool> stands;
+        std::optional<Instant> last;
+    };
+
+    static std::uint64_t flagsOf(const GpioLine& l) {
+        std::uint64_t f =
+            l.out ? GPIO_V2_LINE_FLAG_OUTPUT
+                  : GPIO_V2_LINE_FLAG_INPUT | GPIO_V2_LINE_FLAG_EDGE_RISING | GPIO_V2_LINE_FLAG_EDGE_FALLING;
+        if (l.activeLow) f |= GPIO_V2_LINE_FLAG_ACTIVE_LOW;
+        if (l.openDrain) f |= GPIO_V2_LINE_FLAG_OPEN_DRAIN;
+        if (l.bias == GpioLine::Bias::pullUp) f |= GPIO_V2_LINE_FLAG_BIAS_PULL_UP;
+        if (l.bias == GpioLine::Bias::pullDown) f |= GPIO_V2_LINE_FLAG_BIAS_PULL_DOWN;
+        if (l.bias == GpioLine::Bias::none) f |= GPIO_V2_LINE_FLAG_BIAS_DISABLED;
+        return f;
+    }
+    static bool addAttribute(gpio_v2_line_config& config, std::uint32_t id, std::uint64_t value, std::uint64_t mask) {
+        if (config.num_attrs >= GPIO_V2_LINE_NUM_ATTRS_MAX) return false;
+        auto& a = config.attrs[config.num_attrs++];
+        a.attr.id = id;
+        if (id == GPIO_V2_LINE_ATTR_ID_DEBOUNCE)
+            a.attr.debounce_period_us = static_cast<std::uint32_t>(value);
+        else
+            a.attr.flags = value;
+        a.mask = mask;
+        return true;
+    }
+
+    void store(Line& l, Instant at, bool on) {
+        const double v = on ? 1 : 0;
+        l.scan->add(at, std::span(&v, 1));
+        l.stands = on;
+        l.last = at;
+    }
+
+    bool readValues() {
+        gpio_v2_line_values values{};
+        for (std::size_t i = 0; i < lines_.size(); ++i)
+            if (!lines_[i].what.out) values.mask |= std::uint64_t{1} << i;
+        if (values.mask == 0) return true;
+        if (calls_.control(fd_, GPIO_V2_LINE_GET_VALUES_IOCTL, &values) < 0) return false;
+        const Instant t = now();
+        for (std::size_t i = 0; i < lines_.size(); ++i)
+            if (!lines_[i].what.out) store(lines_[i], t, (values.bits >> i & 1U) != 0);
+        return true;
+    }
+
+    bool readEdges() {
+        std::array<gpio_v2_line_event, 64> events{};
+        const ssize_t n = ::read(fd_, events.data(), sizeof events);
+        if (n < 0) return errno == EAGAIN || errno == EINTR;
+        if (n == 0) return false;
+        for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
+            const gpio_v2_line_event& e = events[i];
+            const auto l =
+                std::ranges::find_if(lines_, [&](const Line& x) { return x.what.offset == e.offset && !x.what.out; });
+            if (l == lines_.end()) continue;
+            ++status().lines;
+            const Instant at{static_cast<std::int64_t>(e.timestamp_ns) + offsetNs_};
+            if (l->next != 0 && e.line_seqno != l->next && l->last) {
+                // The kernel numbers them: edges came faster than they were fetched.
+                deliver();
+                l->scan->away(*l->last,
+                              fmt::format("{} edges came faster than they were fetched.", e.line_seqno - l->next));
+                status().rejected += e.line_seqno - l->next;
+            }
+            l->next = e.line_seqno + 1;
+            store(*l, at, e.id == GPIO_V2_LINE_EVENT_RISING_EDGE);
+        }
+        return true;
+    }
+
+    bool sendOutputs() {
+        gpio_v2_line_values values{};
+        for (const auto& [terminal, value] : dueOutputs())
+            for (std::size_t i = 0; i < lines_.size(); ++i)
+                if (lines_[i].what.name == terminal) {
+                    values.mask |= std::uint64_t{1} << i;
+                    if (value != 0) values.bits |= std::uint64_t{1} << i;
+                }
+        return values.mask == 0 || calls_.control(fd_, GPIO_V2_LINE_SET_VALUES_IOCTL, &values) >= 0;
+    }
+
+    const GpioSettings settings_;
+    const GpioCalls calls_;
+    const int wake_;
+    std::vector<Line> lines_;
+    int chip_ = -1, fd_ = -1;
+    std::int64_t offsetNs_ = 0;
+};
+
+}  // namespace
+
+Result<GpioLine> gpioLine(const std::string& name, const std::string& words) {
+    GpioLine out;
+    out.name = name;
+    std::istringstream in(words);
+    std::string word;
+    in >> word;
+    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), out.offset);
+    if (name.empty() || word.empty() || error != std::errc{} || end != word.data() + word.size())
+        return failure("\"{0}\" needs the number of its line, as in 17 in pull-up.", name);
+    while (in >> word) {
+        if (word == "in" || word == "out")
+            out.out = word == "out";
+        else if (word == "active-low")
+            out.activeLow = true;
+        else if (word == "open-drain")
+            out.openDrain = true;
+        else if (word == "pull-up")
+            out.bias = GpioLine::Bias::pullUp;
+        else if (word == "pull-down")
+            out.bias = GpioLine::Bias::pullDown;
+        else if (word == "no-pull")
+            out.bias = GpioLine::Bias::none;
+        else if (word == "debounce" && in >> out.debounceSeconds && out.debounceSeconds >= 1e-6 &&
+                 out.debounceSeconds <= 10)
+            continue;
+        else
+            return failure(
+                "\"{0}\": \"{1}\" is not understood. Behind the number may stand: in, out, pull-up, pull-down, "
+                "no-pull, active-low, open-drain, debounce SECONDS.",
+                name, word);
+    }
+    if (out.openDrain && !out.out) return failure("\"{0}\": only an output is open-drain.", name);
+    if (out.debounceSeconds > 0 && out.out) return failure("\"{0}\": only an input is debounced.", name);
+    return out;
+}
+
+Result<GpioSettings> gpioSettings(const JsonText& json) {
+    GpioSettings out;
+    const auto j = parseJson(json.empty() ? "{}" : json);
+    if (!j.is_object()) return failure("The settings must be an object in braces.");
+    if (const auto it = j.find("chip"); it != j.end()) out.chip = it->is_string() ? it->get<std::string>() : "";
+    if (out.chip.empty()) return failure("\"chip\" must be a GPIO chip, as in /dev/gpiochip0.");
+    if (const auto it = j.find("lines"); it != j.end()) {
+        if (!it->is_object() || it->size() > mostLines)
+            return failure("\"lines\" has at most {0} lines of a name and a number.", mostLines);
+        for (const auto& [name, words] : it->items()) {
+            auto line = gpioLine(name, words.is_string() ? words.get<std::string>() : "");
+            if (!line) return line.error();
+            if (std::ranges::find(out.lines, line.value().offset, &GpioLine::offset) != out.lines.end())
+                return failure("Line {0} is there twice.", line.value().offset);
+            out.lines.push_back(std::move(line.value()));
+        }
+    }
+    return out;
+}
+
+std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, GpioCalls calls) {
+    return std::make_unique<GpioLines>(context, std::move(settings), calls);
+}
+
+DeviceKind gpioKind() {
+    DeviceKind kind;
+    kind.key = "gpio-lines";
+    kind.title = CRUSCOTTO_TEXT("Lines of this computer's board (GPIO)");
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"chip", CRUSCOTTO_TEXT("Chip"), Type::text, {}, "/dev/gpiochip0", {}},
+        {"lines",
+         CRUSCOTTO_TEXT("Lines"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: a name, =, and its number, as in door = 17 in pull-up active-low debounce 0.005; "
+                        "lamp = 27 out.")},
+    };
+    kind.terminals = [](const JsonText& json) {
+        std::vector<TerminalInfo> out;
+        const auto settings = gpioSettings(json);
+        if (!settings) return out;
+        for (const GpioLine& l : settings.value().lines) {
+            TerminalInfo info{l.name};
+            info.kind = l.out ? ChannelKind::digitalOutput : ChannelKind::digitalInput;
+            info.type = SampleType::bit;
+            out.push_back(std::move(info));
+        }
+        return out;
+    };
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = gpioSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json, const std::vector<TerminalRequest>&) {
+        auto settings = gpioSettings(json);
+        return makeGpio(context, settings ? std::move(settings.value()) : GpioSettings{},
+                        {[](const char* path) { return ::open(path, O_RDWR | O_CLOEXEC); },
+                         [](int fd, unsigned long request, void* argument) { return ::ioctl(fd, request, argument); }});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,39 @@
+#pragma once
+
+#include <map>
+
+#include "devices/device.h"
+
+namespace cruscotto {
+
+/// The kind "gpio-lines": lines of this computer or its board, by the kernel's GPIO character device (uAPI v2,
+/// linux/gpio.h): inputs with the time of each edge as the kernel took it, and outputs.
+DeviceKind gpioKind();
+
+struct GpioLine {
+    std::string name;
+    unsigned offset = 0;  ///< its number on the chip
+    bool out = false;
+    bool activeLow = false;
+    enum class Bias { asIs, pullUp, pullDown, none } bias = Bias::asIs;
+    bool openDrain = false;
+    double debounceSeconds = 0;
+    bool operator==(const GpioLine&) const = default;
+};
+/// Reads "17", "17 in pull-up active-low debounce 0.005", "27 out open-drain".
+Result<GpioLine> gpioLine(const std::string& name, const std::string& words);
+
+struct GpioSettings {
+    std::string chip = "/dev/gpiochip0";
+    std::vector<GpioLine> lines;
+};
+Result<GpioSettings> gpioSettings(const JsonText& json);
+
+/// What is asked of the kernel; tests put a made one in its place. As open(2) and ioctl(2).
+struct GpioCalls {
+    int (*open)(const char* path) = nullptr;
+    int (*control)(int fd, unsigned long request, void* argument) = nullptr;
+};
+std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, GpioCalls calls);
+
+}  // namespace cruscotto

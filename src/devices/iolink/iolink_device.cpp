@@ -1,0 +1,678 @@
+#include "devices/iolink/iolink_device.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "core/format.h"
+#include "core/json_text.h"
+#include "core/units.h"
+#include "devices/iolink/http_client.h"
+#include "devices/link/byte_link.h"
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+using nlohmann::json;
+constexpr const char* base = "/iolink/v1";
+constexpr std::size_t mostSensors = 128, mostRaw = 32;
+constexpr Duration lookAgainEvery = milliseconds(2000);
+constexpr const char* commandName = "Command";
+
+/// Bytes as the master's "byteArray" has them; empty where there is none.
+std::optional<std::string> byteArray(const json& value) {
+    if (!value.is_array() || value.size() > 1024) return std::nullopt;
+    std::string out;
+    for (const json& b : value) {
+        if (!b.is_number_integer() || b.get<std::int64_t>() < 0 || b.get<std::int64_t>() > 255) return std::nullopt;
+        out += static_cast<char>(b.get<int>());
+    }
+    return out;
+}
+json arrayOf(std::string_view bytes) {
+    json out = json::array();
+    for (const char c : bytes) out.push_back(static_cast<std::uint8_t>(c));
+    return out;
+}
+
+/// A member of objects within objects; null where it is not there.
+const json& within(const json& j, std::initializer_list<const char*> path) {
+    static const json none;
+    const json* at = &j;
+    for (const char* key : path) {
+        if (!at->is_object()) return none;
+        const auto it = at->find(key);
+        if (it == at->end()) return none;
+        at = &*it;
+    }
+    return *at;
+}
+
+std::string escapedPath(const std::string& alias) {
+    std::string out;
+    for (const char c : alias) {
+        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
+                           c == '_' || c == '.';
+        out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
+    }
+    return out;
+}
+
+/// How a raw value is shown in the chosen system of units: factor, offset and unit.
+SlopeOffset shownAs(const IoddValue& v, IoLinkSettings::Units units) {
+    SlopeOffset out{v.gradient, v.offset, v.unit.empty() ? "1" : v.unit};
+    const std::string to = unitIn(units, out.unit);
+    if (const auto c = convertUnit(out.unit, to); c && to != out.unit)
+        out = {out.slope * c->factor, out.offset * c->factor + c->offset, to};
+    return out;
+}
+
+std::string terminalOf(const IoLinkSettings::Sensor& s, const std::string& name) {
+    return s.alias + "." + name;
+}
+
+class IoLinkMaster : public LinkDriver {
+public:
+    IoLinkMaster(DeviceContext context, IoLinkSettings settings)
+        : LinkDriver(std::move(context), outputsOf(settings)),
+          settings_(std::move(settings)),
+          http_(settings_.host, settings_.port, seconds(settings_.timeoutSeconds)) {
+        for (const IoLinkSettings::Sensor& s : settings_.sensors) {
+            Polled p;
+            p.what = &s;
+            p.in = s.iodd.in;
+            p.inBytes = (s.iodd.inBits + 7) / 8;
+            p.out.assign((s.iodd.outBits + 7) / 8, '\0');
+            openScan(p);
+            sensors_.push_back(std::move(p));
+            for (const IoddParameter& parameter : s.iodd.parameters) addParameter(s, parameter);
+            addCommands(s);
+        }
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override {
+        const auto reply = get("/gateway/identification", stopToken());
+        using What = HttpClient::Reply::What;
+        switch (reply.what) {
+            case What::refused:
+                return hostRefused(name(), ECONNREFUSED);
+            case What::unknown:
+                return ByteLink::Failure{
+                    LinkState::absent,
+                    text(CRUSCOTTO_TEXT("The name {0} is not known. Check it, or give the address."), settings_.host)};
+            case What::timedOut:
+                return hostRefused(name(), ETIMEDOUT);
+            case What::broken:
+                return ByteLink::Failure{
+                    LinkState::nonsense,
+                    text(CRUSCOTTO_TEXT("{0} answers, but not in HTTP as a master does. Is it the right port?"),
+                         name())};
+            case What::stopped:
+                return ByteLink::Failure{LinkState::stopped, CRUSCOTTO_TEXT("Stopped.")};
+            case What::answered:
+                break;
+        }
+        const json j = parseJson(reply.body);
+        if (reply.status == 401 || reply.status == 403)
+            return ByteLink::Failure{LinkState::noPermission,
+                                     text(CRUSCOTTO_TEXT("{0} wants a name and a password for its JSON interface. "
+                                                         "Allow reading without them in its settings."),
+                                          name())};
+        if (reply.status == 404 || !j.is_object())
+            return ByteLink::Failure{LinkState::nonsense,
+                                     text(CRUSCOTTO_TEXT("{0} is a web server, but has no {1}: its JSON interface is "
+                                                         "of another version, or switched off."),
+                                          name(), base)};
+        product_ = within(j, {"productName"}).is_string() ? within(j, {"productName"}).get<std::string>().substr(0, 100)
+                                                          : name();
+        return std::nullopt;
+    }
+    void close() override {}
+    void wake() override { http_.wake(); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), name());
+    }
+    void finish() override { (void)sendOutputs({}); }  // the stop has been asked for: what goes out now is the last
+
+    End talk(const std::stop_token& stop) override {
+        Instant due = now();
+        for (Polled& p : sensors_) p.identified = false;
+        lookedAt_ = Instant{};
+        while (!stop.stop_requested()) {
+            if (now() - lookedAt_ >= lookAgainEvery || lookedAt_ == Instant{}) {
+                lookedAt_ = now();
+                if (!offerSensors(stop)) return ended(stop);
+            }
+            const Instant began = now();
+            for (Polled& p : sensors_)
+                if (!poll(p, stop)) return ended(stop);
+            deliver();
+            if (!sensors_.empty()) tookNs_ = 0.8 * tookNs_ + 0.2 * static_cast<double>((now() - began).ns);
+            if (!writeParameters(stop)) return ended(stop);
+            judge();
+            reportSometimes();
+            due = std::max(due + seconds(settings_.everySeconds), now());
+            while (now() < due && !stop.stop_requested()) {
+                http_.idle(due - now());
+                if (!sendOutputs(stop) || !writeParameters(stop)) return ended(stop);
+            }
+        }
+        return End::stopped;
+    }
+
+private:
+    struct Polled {
+        const IoLinkSettings::Sensor* what = nullptr;
+        std::vector<IoddValue> in{};
+        std::size_t inBytes = 0;
+        ScanBuffer* scan = nullptr;
+        std::string out{};
+        Text problem{};
+        std::optional<Instant> lastGood{};
+        bool identified = false;
+        bool outChanged = false;
+    };
+    struct Parameter {
+        const IoLinkSettings::Sensor* sensor;
+        const IoddParameter* what;  // null: commands
+        SlopeOffset shown;
+    };
+
+    void openScan(Polled& p) {
+        std::vector<Channel> channels;
+        for (const IoddValue& v : p.in)
+            channels.push_back(
+                {terminalOf(*p.what, v.name), v.sampleType(),
+                 v.type == IoddValue::Type::boolean ? ChannelKind::digitalInput : ChannelKind::analogInput});
+        if (!channels.empty()) p.scan = &addScan(p.what->alias, std::move(channels));
+    }
+    /// Of a sensor without a description there are the bytes.
+    void describeBytes(Polled& p, std::size_t n) {
+        p.inBytes = std::min(n, mostRaw);
+        for (std::size_t i = 0; i < p.inBytes; ++i) {
+            IoddValue v;
+            v.name = fmt::format("Byte {}", i + 1);
+            v.bitOffset = 8 * (p.inBytes - 1 - i);
+            p.in.push_back(std::move(v));
+        }
+        openScan(p);
+    }
+
+    [[nodiscard]] std::string name() const {
+        return text(CRUSCOTTO_TEXT("{0}, port {1}"), settings_.host, settings_.port).english();
+    }
+
+    static std::set<std::string> outputsOf(const IoLinkSettings& settings) {
+        std::set<std::string> out;
+        for (const auto& s : settings.sensors)
+            for (const IoddValue& v : s.iodd.out) out.insert(terminalOf(s, v.name));
+        return out;
+    }
+
+    static End ended(const std::stop_token& stop) { return stop.stop_requested() ? End::stopped : End::lost; }
+
+    HttpClient::Reply get(const std::string& path, const std::stop_token& stop) {
+        if (wireOpen()) tell(WireMessage::Way::sent, "GET " + std::string(base) + path);
+        return heard(http_.get(base + path, stop));
+    }
+    HttpClient::Reply post(const std::string& path, const json& body, const std::stop_token& stop) {
+        const std::string written = jsonText(body);
+        if (wireOpen()) tell(WireMessage::Way::sent, "POST " + std::string(base) + path + " " + written);
+        return heard(http_.post(base + path, written, stop));
+    }
+    HttpClient::Reply heard(HttpClient::Reply reply) {
+        status().bytes += reply.body.size();
+        if (reply.what == HttpClient::Reply::What::answered) {
+            ++status().lines;
+            if (wireOpen()) {
+                const Text problem = reply.status >= 400 ? refusal(reply) : Text{};
+                tell(WireMessage::Way::received, std::to_string(reply.status) + " " + reply.body.substr(0, 4000), {},
+                     problem);
+            }
+        }
+        return reply;
+    }
+    /// In the master's words.
+    static Text refusal(const HttpClient::Reply& reply) {
+        const json j = parseJson(reply.body);
+        const json& deep = within(j, {"iolinkError", "message"});
+        const json& message = deep.is_string() ? deep : within(j, {"message"});
+        if (message.is_string() && !message.get<std::string>().empty())
+            return text(CRUSCOTTO_TEXT("the master says: {0}"), message.get<std::string>().substr(0, 200));
+        return text(CRUSCOTTO_TEXT("the master answers with {0}"), reply.status);
+    }
+
+    void addParameter(const IoLinkSettings::Sensor& s, const IoddParameter& parameter) {
+        DeviceParameter p;
+        const IoddValue& v = parameter.value;
+        p.key = s.alias + "/" + v.name;
+        p.title = Text{p.key};
+        const SlopeOffset as = shownAs(v, settings_.units);
+        if (as.unit != "1") p.unit = unitText(as.unit);
+        for (const auto& [value, words] : v.words) p.choices.push_back(words);
+        if (v.type == IoddValue::Type::boolean && p.choices.empty()) p.choices = {"0", "1"};
+        if (v.limits) p.limits = Scale{v.limits->low * as.slope + as.offset, v.limits->high * as.slope + as.offset};
+        p.writable = parameter.writable;
+        p.readable = parameter.readable;
+        if (const auto it = settings_.wanted.find(p.key); it != settings_.wanted.end()) p.wanted = it->second;
+        status().parameters.push_back(std::move(p));
+        parameters_.push_back({&s, &parameter, as});
+    }
+    void addCommands(const IoLinkSettings::Sensor& s) {
+        if (s.iodd.commands.empty()) return;
+        DeviceParameter p;
+        p.key = s.alias + "/" + commandName;
+        p.title = text(CRUSCOTTO_TEXT("{0}: tell it to"), s.alias);
+        p.readable = false;
+        for (const auto& [code, words] : s.iodd.commands) {
+            p.choices.push_back(words);
+            if (losesConnection(code)) p.warned.push_back(words);
+        }
+        p.warning = CRUSCOTTO_TEXT(
+            "The sensor leaves the link for a moment and comes back by itself: its readings get a gap, and its "
+            "settings may be those of the factory.");
+        status().parameters.push_back(std::move(p));
+        parameters_.push_back({&s, nullptr, {}});
+    }
+
+    /// Which sensors the master has; false if it is lost.
+    bool offerSensors(const std::stop_token& stop) {
+        const auto reply = get("/devices", stop);
+        if (reply.what != HttpClient::Reply::What::answered) return false;
+        const json j = parseJson(reply.body);
+        there_.clear();
+        if (j.is_array())
+            for (const json& d : j) {
+                const json& alias = within(d, {"deviceAlias"});
+                if (alias.is_string() && there_.size() < 4 * mostSensors)
+                    there_.push_back(alias.get<std::string>().substr(0, 100));
+            }
+        return true;
+    }
+
+    /// False if the master is lost; what one sensor cannot do is its problem.
+    bool poll(Polled& p, const std::stop_token& stop) {
+        const std::string path = "/devices/" + escapedPath(p.what->alias);
+        if (!p.identified) {
+            const auto reply = get(path + "/identification", stop);
+            if (reply.what != HttpClient::Reply::What::answered) return false;
+            if (reply.status != 200) return away(p, refusal(reply));
+            const json j = parseJson(reply.body);
+            const json &vendor = within(j, {"vendorId"}), &id = within(j, {"deviceId"});
+            p.problem = {};
+            if (!p.what->path.empty() && vendor.is_number_integer() && id.is_number_integer() &&
+                (vendor.get<std::int64_t>() != p.what->iodd.vendorId ||
+                 id.get<std::int64_t>() != p.what->iodd.deviceId))
+                return away(
+                    p, text(CRUSCOTTO_TEXT(
+                                "it is device {0} of vendor {1}, but the description is of device {2} of vendor {3}"),
+                            id.get<std::int64_t>(), vendor.get<std::int64_t>(), p.what->iodd.deviceId,
+                            p.what->iodd.vendorId));
+            p.identified = true;
+            if (!readParameters(p, stop)) return false;
+            p.outChanged = p.outChanged || !p.out.empty();
+        }
+        if (!sendOutputs(stop)) return false;
+        if (!p.scan && !p.what->path.empty()) return true;
+        const Instant asked = now();
+        const auto reply = get(path + "/processdata/value?format=byteArray", stop);
+        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.status != 200) return away(p, refusal(reply));
+        const json j = parseJson(reply.body);
+        const auto bytes = byteArray(within(j, {"getData", "ioLink", "value"}));
+        if (bytes && !p.scan && !bytes->empty()) describeBytes(p, bytes->size());
+        if (!bytes || bytes->size() < p.inBytes) {
+            reject(reply.body, CRUSCOTTO_TEXT("no process data as the description has it"));
+            p.problem =
+                bytes ? text(CRUSCOTTO_TEXT("it sends {0} bytes, the description says {1}"), bytes->size(), p.inBytes)
+                      : Text(CRUSCOTTO_TEXT("its process data is not understood"));
+            return true;
+        }
+        const json& valid = within(j, {"getData", "ioLink", "valid"});
+        const bool good = !valid.is_boolean() || valid.get<bool>();
+        if (!p.scan) return true;
+        values_.clear();
+        for (const IoddValue& v : p.in) values_.push_back(v.raw(*bytes).value_or(std::nan("")));
+        qualities_.assign(values_.size(), good ? Quality::good : Quality::outOfRange);
+        const Instant at{asked.ns + (now().ns - asked.ns) / 2};
+        p.scan->add(at, values_, qualities_);
+        p.lastGood = at;
+        p.problem = good ? Text{} : Text(CRUSCOTTO_TEXT("it says itself that its values are not valid now"));
+        return true;
+    }
+    bool away(Polled& p, Text why) {
+        if (p.scan && p.lastGood) {
+            deliver();
+            p.scan->away(*std::exchange(p.lastGood, std::nullopt), p.what->alias + " was away.");
+        }
+        p.identified = false;
+        p.problem = std::move(why);
+        return true;
+    }
+
+    static std::string parameterPath(const IoLinkSettings::Sensor& s, const IoddParameter& p) {
+        std::string out = "/devices/" + escapedPath(s.alias) + "/parameters/" + std::to_string(p.index);
+        if (p.subindex > 0) out += "/subindices/" + std::to_string(p.subindex);
+        return out + "/value";
+    }
+    bool readParameters(const Polled& p, const std::stop_token& stop) {
+        for (std::size_t i = 0; i < parameters_.size(); ++i)
+            if (parameters_[i].sensor == p.what && parameters_[i].what && parameters_[i].what->readable &&
+                !readParameter(i, stop))
+                return false;
+        sink().report(status());
+        return true;
+    }
+    bool readParameter(std::size_t i, const std::stop_token& stop) {
+        const Parameter& p = parameters_[i];
+        DeviceParameter& to = status().parameters[i];
+        const auto reply = get(parameterPath(*p.sensor, *p.what) + "?format=byteArray", stop);
+        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.status != 200) {
+            to.problem = refusal(reply);
+            return true;
+        }
+        const json j = parseJson(reply.body);
+        const auto bytes = byteArray(within(j, {"value"}));
+        const IoddValue& v = p.what->value;
+        to.problem = {};
+        if (bytes && v.type == IoddValue::Type::text) {
+            to.there = bytes->substr(0, std::min(bytes->find('\0'), bytes->size()));
+            return true;
+        }
+        // A part of a parameter comes alone, in its own bytes.
+        IoddValue alone = v;
+        alone.bitOffset = 0;
+        const auto raw = bytes ? alone.raw(*bytes) : std::nullopt;
+        if (!raw) {
+            to.problem = CRUSCOTTO_TEXT("what came is not as the description has it");
+            return true;
+        }
+        to.there = to.choices.empty() ? shortNumber(*raw * p.shown.slope + p.shown.offset)
+                                      : fmt::format("{}", std::llround(*raw));
+        for (const auto& [value, words] : v.words)
+            if (static_cast<double>(value) == *raw) to.there = words;
+        return true;
+    }
+
+    /// The bytes to write; empty where the value is none that it takes.
+    static std::optional<std::string> written(const Parameter& p, const DeviceParameter& as, const std::string& value) {
+        const IoddValue& v = p.what->value;
+        if (v.type == IoddValue::Type::text) {
+            if (8 * value.size() > v.bits) return std::nullopt;
+            std::string out = value;
+            out.resize(v.bits / 8, '\0');
+            return out;
+        }
+        double raw = std::nan("");
+        for (const auto& [code, words] : v.words)
+            if (words == value) raw = static_cast<double>(code);
+        if (double shown = 0; std::isnan(raw) && v.words.empty() && parseNumber(value, shown)) {
+            if (as.limits && !(shown >= std::min(as.limits->low, as.limits->high) &&
+                               shown <= std::max(as.limits->low, as.limits->high)))
+                return std::nullopt;
+            raw = (shown - p.shown.offset) / p.shown.slope;
+        }
+        if (std::isnan(raw)) return std::nullopt;
+        IoddValue alone = v;
+        alone.bitOffset = 0;
+        std::string out((v.bits + 7) / 8, '\0');
+        alone.put(raw, out);
+        return out;
+    }
+
+    bool writeParameters(const std::stop_token& stop) {
+        for (const auto& [key, value] : dueParameters()) {
+            const auto it = std::ranges::find(status().parameters, key, &DeviceParameter::key);
+            if (it == status().parameters.end()) continue;
+            const auto i = static_cast<std::size_t>(it - status().parameters.begin());
+            const Parameter& p = parameters_[i];
+            DeviceParameter& to = status().parameters[i];
+            if (!p.what) {
+                if (!command(p, to, value, stop)) return false;
+            } else if (const auto bytes = written(p, to, value); !bytes) {
+                to.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value);
+            } else {
+                const auto reply = post(parameterPath(*p.sensor, *p.what), json{{"value", arrayOf(*bytes)}}, stop);
+                if (reply.what != HttpClient::Reply::What::answered) return false;
+                const Text refused = reply.status >= 300 ? refusal(reply) : Text{};
+                if (p.what->readable && !readParameter(i, stop)) return false;
+                if (!refused.empty()) to.problem = refused;
+            }
+            judge();
+            sink().report(status());
+        }
+        return true;
+    }
+    bool command(const Parameter& p, DeviceParameter& to, const std::string& words, const std::stop_token& stop) {
+        const auto& commands = p.sensor->iodd.commands;
+        const auto it = std::ranges::find(commands, words, &std::pair<int, std::string>::second);
+        if (it == commands.end()) {
+            to.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), words);
+            return true;
+        }
+        const auto reply = post("/devices/" + escapedPath(p.sensor->alias) + "/parameters/2/value",
+                                json{{"value", json::array({it->first})}}, stop);
+        if (reply.what != HttpClient::Reply::What::answered) return false;
+        to.problem = reply.status >= 300 ? refusal(reply) : Text{};
+        // What it is set to may be another thing now.
+        for (Polled& s : sensors_)
+            if (s.what == p.sensor) s.identified = false;
+        return true;
+    }
+
+    bool sendOutputs(const std::stop_token& stop) {
+        for (const auto& [terminal, value] : dueOutputs())
+            for (Polled& p : sensors_)
+                for (const IoddValue& v : p.what->iodd.out)
+                    if (terminalOf(*p.what, v.name) == terminal) {
+                        const SlopeOffset as = shownAs(v, settings_.units);
+                        v.put((value - as.offset) / as.slope, p.out);
+                        p.outChanged = true;
+                    }
+        for (Polled& p : sensors_) {
+            if (!p.identified || !std::exchange(p.outChanged, false)) continue;
+            const auto reply = post("/devices/" + escapedPath(p.what->alias) + "/processdata/value",
+                                    json{{"ioLink", {{"valid", true}, {"value", arrayOf(p.out)}}}}, stop);
+            if (reply.what != HttpClient::Reply::What::answered) {
+                p.outChanged = true;
+                return false;
+            }
+            if (reply.status >= 300)
+                p.problem = text(CRUSCOTTO_TEXT("its output did not go through: {0}"), refusal(reply).english());
+        }
+        return true;
+    }
+
+    void judge() {
+        status().linkShare = tookNs_ * 1e-9 / settings_.everySeconds;
+        status().linkAdvice = {};
+        if (*status().linkShare > 0.8)
+            status().linkAdvice =
+                text(CRUSCOTTO_TEXT("Asking all sensors takes {0} s, and they are asked every {1} s: read less often."),
+                     shortNumber(tookNs_ * 1e-9), shortNumber(settings_.everySeconds));
+        for (const Polled& p : sensors_)
+            if (!p.problem.empty())
+                return setLive(text(CRUSCOTTO_TEXT("{0} answers, but {1} is not well: {2}. The rest goes on."),
+                                    product_, p.what->alias, p.problem.english()));
+        std::string others;
+        for (const std::string& alias : there_)
+            if (std::ranges::none_of(settings_.sensors, [&](const auto& s) { return s.alias == alias; }))
+                others += (others.empty() ? "" : ", ") + alias;
+        const auto differs = std::ranges::find_if(status().parameters, &DeviceParameter::differs);
+        if (differs != status().parameters.end())
+            setLive(text(CRUSCOTTO_TEXT("{0} answers. Settings of its sensors differ from the bench: {1}."), product_,
+                         differs->key));
+        else if (!others.empty())
+            setLive(
+                text(CRUSCOTTO_TEXT("{0} answers; {1} sensors are read. Also there: {2}. Add them under \"Sensors\"."),
+                     product_, sensors_.size(), others.substr(0, 300)));
+        else
+            setLive(text(CRUSCOTTO_TEXT("{0} answers; {1} sensors are read."), product_, sensors_.size()));
+    }
+
+    const IoLinkSettings settings_;
+    HttpClient http_;
+    std::vector<Polled> sensors_;
+    std::vector<Parameter> parameters_;  // as status().parameters
+    std::vector<std::string> there_;
+    std::vector<double> values_;
+    std::vector<Quality> qualities_;
+    std::string product_;
+    Instant lookedAt_;
+    double tookNs_ = 0;
+};
+
+std::vector<TerminalInfo> ioLinkTerminals(const JsonText& text) {
+    std::vector<TerminalInfo> out;
+    const auto settings = ioLinkSettings(text);
+    if (!settings) return out;
+    for (const auto& s : settings.value().sensors) {
+        const auto add = [&](const IoddValue& v, bool isOut) {
+            TerminalInfo info{terminalOf(s, v.name)};
+            const bool bit = v.type == IoddValue::Type::boolean;
+            info.kind = isOut ? (bit ? ChannelKind::digitalOutput : ChannelKind::analogOutput)
+                              : (bit ? ChannelKind::digitalInput : ChannelKind::analogInput);
+            info.type = v.sampleType();
+            if (!bit) info.chain = {shownAs(v, settings.value().units)};
+            std::string title;
+            for (const auto& [value, words] : v.words)
+                title += (title.empty() ? "" : ", ") + std::to_string(value) + " " + words;
+            info.title = Text{title.substr(0, 200)};
+            out.push_back(std::move(info));
+        };
+        for (const IoddValue& v : s.iodd.in) add(v, false);
+        for (const IoddValue& v : s.iodd.out) add(v, true);
+    }
+    return out;
+}
+
+}  // namespace
+
+std::string unitIn(IoLinkSettings::Units system, const std::string& ucum) {
+    static constexpr std::array<std::pair<const char*, const char*>, 4> pairs{
+        {{"Cel", "[degF]"}, {"bar", "[psi]"}, {"L/min", "[gal_us]/min"}, {"mm", "[in_i]"}}};
+    if (system == IoLinkSettings::Units::asDescribed) return ucum;
+    for (const auto& [metric, other] : pairs) {
+        const bool us = system == IoLinkSettings::Units::unitedStates;
+        if (convertUnit(ucum, metric) && (us || ucum == other)) {
+            const std::string to = us ? other : metric;
+            return convertUnit(ucum, to) ? to : ucum;
+        }
+    }
+    return ucum;
+}
+
+Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
+    IoLinkSettings out;
+    const auto j = parseJson(text.empty() ? "{}" : text);
+    if (!j.is_object()) return failure("The master's settings must be an object in braces.");
+    const auto number = [&](const char* key, double otherwise) {
+        const auto it = j.find(key);
+        if (it == j.end()) return otherwise;
+        return it->is_number() ? it->get<double>() : -1.0;
+    };
+    std::string address = j.contains("address") && j["address"].is_string() ? j["address"].get<std::string>() : "";
+    if (address.starts_with("http://")) address = address.substr(7);
+    while (address.ends_with('/')) address.pop_back();
+    auto link = linkAddress(address, 80);
+    if (!link) return link.error();
+    if (link.value().host.empty())
+        return failure("A master is reached over the network: give its address, as in 192.0.2.7.");
+    out.host = link.value().host;
+    if (out.host.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._:") !=
+        std::string::npos)
+        return failure("\"{0}\" is no name of a host.", out.host);
+    out.port = link.value().port;
+    out.everySeconds = number("every-s", 0.5);
+    if (!(out.everySeconds >= 0.01 && out.everySeconds <= 86400)) return failure("\"every-s\" must be 0.01 to 86400.");
+    out.timeoutSeconds = number("timeout-s", 2);
+    if (!(out.timeoutSeconds >= 0.05 && out.timeoutSeconds <= 600))
+        return failure("\"timeout-s\" must be 0.05 to 600.");
+    const std::string units =
+        j.contains("units") && j["units"].is_string() ? j["units"].get<std::string>() : "as described";
+    if (units == "metric")
+        out.units = IoLinkSettings::Units::metric;
+    else if (units == "United States")
+        out.units = IoLinkSettings::Units::unitedStates;
+    else if (units != "as described")
+        return failure("\"units\" must be as described, metric or United States.");
+    if (const auto it = j.find("sensors"); it != j.end()) {
+        if (!it->is_object() || it->size() > mostSensors)
+            return failure("\"sensors\" has at most {0} lines of a name and a description's file.", mostSensors);
+        for (const auto& [alias, path] : it->items()) {
+            IoLinkSettings::Sensor s;
+            s.alias = alias;
+            s.path = path.is_string() ? path.get<std::string>() : "";
+            if (alias.empty() || alias.size() > 100)
+                return failure("A sensor needs the name that the master gives it.");
+            if (!s.path.empty()) {
+                auto iodd = loadIodd(s.path);
+                if (!iodd) return iodd.error();
+                s.iodd = std::move(iodd.value());
+            }
+            out.sensors.push_back(std::move(s));
+        }
+    }
+    if (const auto it = j.find("parameters"); it != j.end() && it->is_object())
+        for (const auto& [name, value] : it->items())
+            if (value.is_string()) out.wanted[name] = value.get<std::string>();
+    return out;
+}
+
+DeviceKind ioLinkKind() {
+    DeviceKind kind;
+    kind.key = "io-link-master";
+    kind.title = CRUSCOTTO_TEXT("Smart sensors behind a master (IO-Link, JSON)");
+    kind.hasWire = true;
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Address of the master"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 192.0.2.7, or 192.0.2.7:8080.")},
+        {"sensors",
+         CRUSCOTTO_TEXT("Sensors"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: the name that the master gives it, =, and the file of its description (IODD, "
+                        ".xml). The names that are there "
+                        "stand in the sentence above.")},
+        {"units",
+         CRUSCOTTO_TEXT("Units"),
+         Type::choice,
+         {"as described", "metric", "United States"},
+         "as described",
+         CRUSCOTTO_TEXT("Of new signals, and of the settings in the sensors.")},
+        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.5", {}},
+        {"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "2", {}},
+        {"parameters",
+         CRUSCOTTO_TEXT("Settings of the sensors, as the bench wants them"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: the sensor, /, the setting, =, and its value. What differs is shown and can be written.")},
+    };
+    kind.terminals = ioLinkTerminals;
+    kind.check = [](const JsonText& text) -> Result<void> {
+        auto settings = ioLinkSettings(text);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& text,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = ioLinkSettings(text);
+        return std::make_unique<IoLinkMaster>(context, settings ? std::move(settings.value()) : IoLinkSettings{});
+    };
+    return kind;
+}
+
+}  // namespace cruscotto
