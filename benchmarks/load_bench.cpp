@@ -31,7 +31,9 @@ double monotonicSeconds() {
 double cpuSeconds() {
     rusage u{};
     getrusage(RUSAGE_SELF, &u);
-    const auto s = [](const timeval& t) { return static_cast<double>(t.tv_sec) + 1e-6 * static_cast<double>(t.tv_usec); };
+    const auto s = [](const timeval& t) {
+        return static_cast<double>(t.tv_sec) + 1e-6 * static_cast<double>(t.tv_usec);
+    };
     return s(u.ru_utime) + s(u.ru_stime);
 }
 
@@ -43,7 +45,8 @@ public:
         const auto now = Clock::now();
         std::string out;
         if (next_.time_since_epoch().count() == 0 || now - next_ > std::chrono::seconds(1)) next_ = now;
-        for (; next_ <= now; next_ += std::chrono::milliseconds(10)) out += fmt::format("{:.6f} {}\n", monotonicSeconds(), number_++);
+        for (; next_ <= now; next_ += std::chrono::milliseconds(10))
+            out += fmt::format("{:.6f} {}\n", monotonicSeconds(), number_++);
         return out;
     }
     [[nodiscard]] bool ticks() const override { return true; }
@@ -95,12 +98,13 @@ struct Load {
     const char* name;
     std::function<std::vector<std::unique_ptr<StandInHost>>(const std::string& folder)> serve;
     std::function<Bench(const std::vector<std::string>& addresses)> bench;
-    std::string clock;     ///< the signals whose readings tell the time, by the end of their names
+    std::string clock;      ///< the signals whose readings tell the time, by the end of their names
     double clockWraps = 0;  ///< after so many seconds; 0: never
 };
 
 void measure(const Load& load, double forSeconds) {
-    const std::string folder = (std::filesystem::temp_directory_path() / fmt::format("cruscotto-load-{}", getpid())).string();
+    const std::string folder =
+        (std::filesystem::temp_directory_path() / fmt::format("cruscotto-load-{}", getpid())).string();
     std::filesystem::create_directories(folder);
     int pipe[2] = {};
     if (::pipe(pipe) != 0) return;
@@ -148,15 +152,35 @@ void measure(const Load& load, double forSeconds) {
         }
     }
     for (const auto& [device, status] : engine->deviceStatus()) rejected += status.rejected;
+    // By turns with nobody and with somebody who looks at the wire of the first device, as the window does.
+    const auto tap = engine->wire(bench.devices.front()->id);
+    std::uint64_t next = 0, messages = 0;
+    double share[2] = {};
+    constexpr int turns = 4;
+    for (int turn = 0; turn < 2 * turns; ++turn) {
+        const bool open = turn % 2 == 1;
+        if (open) tap->open();
+        const double turnCpu = cpuSeconds(), turnWall = monotonicSeconds();
+        while (monotonicSeconds() - turnWall < forSeconds / 4) {
+            std::this_thread::sleep_for(std::chrono::milliseconds(200));
+            if (!open) continue;
+            for (const auto& m : tap->since(next)) next = m->number + 1, ++messages;
+        }
+        share[open] += (cpuSeconds() - turnCpu) / (monotonicSeconds() - turnWall) / turns;
+        if (open) tap->close();
+    }
     engine->stop();
     kill(child, SIGKILL);
     waitpid(child, nullptr, 0);
     std::filesystem::remove_all(folder);
     std::ranges::sort(late);
-    fmt::print("{}: {:.1f} % of a core, {:.0f} samples/s of {} signals, {} skipped, {} lost in the queue", load.name, 100 * usedCpu / took,
-               static_cast<double>(samples) / took, signals, rejected, engine->lostSamples());
-    if (!late.empty()) fmt::print(", late by {:.1f} ms (p99), {:.1f} ms (worst)", 1e3 * late[late.size() * 99 / 100], 1e3 * late.back());
-    fmt::print("\n");
+    fmt::print("{}: {:.1f} % of a core, {:.0f} samples/s of {} signals, {} skipped, {} lost in the queue", load.name,
+               100 * usedCpu / took, static_cast<double>(samples) / took, signals, rejected, engine->lostSamples());
+    if (!late.empty())
+        fmt::print(", late by {:.1f} ms (p99), {:.1f} ms (worst)", 1e3 * late[late.size() * 99 / 100],
+                   1e3 * late.back());
+    fmt::print("\n    by turns: {:.1f} % of a core, {:.1f} % with the wire of one looked at ({:.0f} messages/s)\n",
+               100 * share[0], 100 * share[1], static_cast<double>(messages) / (turns * forSeconds / 4));
     std::fflush(stdout);
 }
 
@@ -167,7 +191,9 @@ int main(int argc, char** argv) {
     const auto serialBoards = [](const std::string& folder) {
         std::vector<std::unique_ptr<StandInHost>> hosts;
         for (int i = 0; i < 64; ++i)
-            hosts.push_back(std::move(StandInHost::onPty([] { return std::make_unique<ClockBoard>(); }, fmt::format("{}/{}", folder, i)).value()));
+            hosts.push_back(std::move(
+                StandInHost::onPty([] { return std::make_unique<ClockBoard>(); }, fmt::format("{}/{}", folder, i))
+                    .value()));
         return hosts;
     };
     measure({"64 serial boards with 100 lines a second each", serialBoards,
@@ -175,7 +201,9 @@ int main(int argc, char** argv) {
                  Bench bench;
                  for (std::size_t i = 0; i < addresses.size(); ++i) {
                      const std::string id = fmt::format("board{}", i);
-                     bench = withDevice(bench, {id, id, "serial-line-board", jsonText(nlohmann::json{{"port", addresses[i]}, {"field-count", 2}}), ""});
+                     bench =
+                         withDevice(bench, {id, id, "serial-line-board",
+                                            jsonText(nlohmann::json{{"port", addresses[i]}, {"field-count", 2}}), ""});
                      for (const char* terminal : {"1", "2"}) bench = withSignal(bench, signalFor(id, terminal));
                  }
                  return bench;
@@ -191,35 +219,47 @@ int main(int argc, char** argv) {
         }
         return hosts;
     };
-    measure({"20 Modbus racks with 50 requests a second each", racks,
-             [](const std::vector<std::string>& addresses) {
-                 Bench bench;
-                 for (std::size_t i = 0; i < addresses.size(); ++i) {
-                     const std::string id = fmt::format("rack{}", i);
-                     nlohmann::json points;
-                     for (int n = 0; n < 8; ++n) points[fmt::format("AI{}", n)] = fmt::format("input {} i16", n);
-                     bench = withDevice(bench, {id, id, "modbus", jsonText(nlohmann::json{{"address", addresses[i]}, {"every-s", 0.02}, {"points", points}}), ""});
-                     for (int n = 0; n < 8; ++n) bench = withSignal(bench, signalFor(id, fmt::format("AI{}", n)));
-                 }
-                 return bench;
-             },
-             ""},
-            forSeconds);
-    const std::string dbc = (std::filesystem::temp_directory_path() / fmt::format("cruscotto-load-{}.dbc", getpid())).string();
+    measure(
+        {"20 Modbus racks with 50 requests a second each", racks,
+         [](const std::vector<std::string>& addresses) {
+             Bench bench;
+             for (std::size_t i = 0; i < addresses.size(); ++i) {
+                 const std::string id = fmt::format("rack{}", i);
+                 nlohmann::json points;
+                 for (int n = 0; n < 8; ++n) points[fmt::format("AI{}", n)] = fmt::format("input {} i16", n);
+                 bench = withDevice(
+                     bench,
+                     {id, id, "modbus",
+                      jsonText(nlohmann::json{{"address", addresses[i]}, {"every-s", 0.02}, {"points", points}}), ""});
+                 for (int n = 0; n < 8; ++n) bench = withSignal(bench, signalFor(id, fmt::format("AI{}", n)));
+             }
+             return bench;
+         },
+         ""},
+        forSeconds);
+    const std::string dbc =
+        (std::filesystem::temp_directory_path() / fmt::format("cruscotto-load-{}.dbc", getpid())).string();
     {
         FILE* f = std::fopen(dbc.c_str(), "w");
         for (unsigned i = 0; i < 50; ++i)
-            fmt::print(f, "BO_ {} M{}: 8 X\n SG_ count : 7|32@0+ (1,0) [0|0] \"\" X\n SG_ time : 39|32@0+ (0.000001,0) [0|0] \"s\" X\n\n", (0x18FF0001U | i << 8) | 0x80000000U, i);
+            fmt::print(f,
+                       "BO_ {} M{}: 8 X\n SG_ count : 7|32@0+ (1,0) [0|0] \"\" X\n SG_ time : 39|32@0+ (0.000001,0) "
+                       "[0|0] \"s\" X\n\n",
+                       (0x18FF0001U | i << 8) | 0x80000000U, i);
         std::fclose(f);
     }
     measure({"A CAN bus of 1 Mbit/s at 90 %, through an adapter",
              [](const std::string& folder) {
                  std::vector<std::unique_ptr<StandInHost>> hosts;
-                 hosts.push_back(std::move(StandInHost::onPty([] { return std::make_unique<FullBus>(); }, folder + "/bus").value()));
+                 hosts.push_back(std::move(
+                     StandInHost::onPty([] { return std::make_unique<FullBus>(); }, folder + "/bus").value()));
                  return hosts;
              },
              [&](const std::vector<std::string>& addresses) {
-                 Bench bench = withDevice({}, {"bus", "bus", "can", jsonText(nlohmann::json{{"address", addresses[0]}, {"bit-rate", 1000000}, {"database", dbc}}), ""});
+                 Bench bench = withDevice(
+                     {}, {"bus", "bus", "can",
+                          jsonText(nlohmann::json{{"address", addresses[0]}, {"bit-rate", 1000000}, {"database", dbc}}),
+                          ""});
                  for (int i = 0; i < 50; ++i)
                      for (const char* s : {"count", "time"}) {
                          SignalSpec spec = signalFor("bus", fmt::format("M{}.{}", i, s));

@@ -569,7 +569,19 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
     }
     number(tr("At start"), &OutputSpec::start);
     number(tr("Safe"), &OutputSpec::safe);
-    card->setSentence(tr("The safe value is applied whenever the bench stops, fails or closes."));
+    auto* back = combo(tr("When a lost device is back"), card);
+    back->addItems({tr("stays safe"), tr("start value"), tr("as it was before")});
+    connect(back, &QComboBox::activated, this, [this](int i) {
+        SignalSpec next = *spec();
+        next.output->onReturn = static_cast<OutputSpec::OnReturn>(i);
+        edit(tr("Change output"), std::move(next));
+    });
+    showers_.push_back([back](const SignalSpec& s) {
+        if (s.output) back->setCurrentIndex(static_cast<int>(s.output->onReturn));
+    });
+    card->fields()->addWidget(labelled(tr("Device back"), back, card));
+    card->setSentence(
+        tr("The safe value is applied whenever the bench stops, fails or closes, and while the device is lost."));
     column->addWidget(card);
 }
 

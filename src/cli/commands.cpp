@@ -30,6 +30,7 @@
 #include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
+#include "standins/sound/tone.h"
 
 namespace cruscotto::cli {
 
@@ -491,6 +492,12 @@ int sensors(const HostedOptions& options) {
     HostedOptions there = options;
     if (!there.port) there.port = 0;  // a web server is on no serial line
     return serve(there, master.begin(), master.begin());
+}
+int tone(const HostedOptions& options) {
+    Tone tone;
+    HostedOptions there = options;
+    if (!there.port) there.port = 0;
+    return serve(there, tone.begin(), tone.begin());
 }
 int pumpBus(const HostedOptions& options) {
     PumpBus bus;

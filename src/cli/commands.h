@@ -79,6 +79,7 @@ int rack(const HostedOptions& options);
 int meter(const HostedOptions& options);
 int weather(const HostedOptions& options);
 int sensors(const HostedOptions& options);
+int tone(const HostedOptions& options);
 int pumpBus(const HostedOptions& options);
 int pinBoard(const HostedOptions& options);
 

@@ -158,11 +158,12 @@ int main(int argc, char** argv) {
         CLI::App* command = nullptr;
         cli::HostedOptions options{};
     };
-    std::array<Hosted, 6> hosted{
+    std::array<Hosted, 7> hosted{
         {{"rack", "a cold store's rack of modules that answers Modbus requests", cli::rack},
          {"meter", "a meter with a source and a switch unit that understands SCPI", cli::meter},
          {"weather", "a weather board that sends frames of bytes", cli::weather},
          {"sensors", "a master with two smart sensors (IO-Link, JSON)", cli::sensors},
+         {"tone", "a stream of sound samples: a bearing's hum and a lamp", cli::tone},
          {"bus", "a pump's CAN bus behind a serial adapter (slcan)", cli::pumpBus},
          {"pins", "a board with the Firmata firmware", cli::pinBoard}}};
     for (Hosted& h : hosted) {

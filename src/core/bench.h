@@ -39,7 +39,10 @@ Verdict verdictOf(const Limits& limits, double reading);
 struct OutputSpec {
     double low = 0, high = 10;
     double start = 0;  ///< applied before measurement begins
-    double safe = 0;   ///< applied whenever the bench stops, fails or closes
+    double safe = 0;   ///< applied whenever the bench stops, fails or closes, and when the device is lost
+    /// What it is brought to when a device that was lost is back.
+    enum class OnReturn { safe, start, before };
+    OnReturn onReturn = OnReturn::safe;
     bool operator==(const OutputSpec&) const = default;
 };
 

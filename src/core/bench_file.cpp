@@ -374,6 +374,8 @@ Json signalJson(const SignalSpec& s) {
     if (s.output)
         j["output"] = Json{
             {"low", s.output->low}, {"high", s.output->high}, {"start", s.output->start}, {"safe", s.output->safe}};
+    if (s.output && s.output->onReturn != OutputSpec::OnReturn::safe)
+        j["output"]["on-return"] = s.output->onReturn == OutputSpec::OnReturn::start ? "start" : "before";
     if (!s.onWord.empty()) j["on"] = s.onWord;
     if (!s.offWord.empty()) j["off"] = s.offWord;
     if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
@@ -410,6 +412,10 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
         Fields o(*output, where + "/output", problems);
         s.output = OutputSpec{o.number("low", 0), o.number("high", isDigital(s.kind) ? 1 : 10), o.number("start", 0),
                               o.number("safe", 0)};
+        using OnReturn = OutputSpec::OnReturn;
+        s.output->onReturn = o.choice<OnReturn>(
+            "on-return", {{"safe", OnReturn::safe}, {"start", OnReturn::start}, {"before", OnReturn::before}},
+            OnReturn::safe);
         if (!(s.output->low < s.output->high)) o.complain("", text("\"low\" must be less than \"high\"."));
         for (const auto& [key, v] : {std::pair("start", s.output->start), std::pair("safe", s.output->safe)})
             if (v < s.output->low || v > s.output->high)

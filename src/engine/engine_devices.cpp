@@ -45,7 +45,12 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
                 w.addEvent(at, std::string("device ") + linkStateWord(state), device + ": " + words);
             });
         // Nobody watches over what a device drives while it cannot be read.
-        if (state == LinkState::lost || state == LinkState::failed) safeOutputs(device);
+        if (state == LinkState::lost || state == LinkState::failed) {
+            if (!away.contains(device)) away[device] = outputsNow();
+            safeOutputs(device);
+        }
+        if (state == LinkState::live)
+            if (const auto before = away.extract(device)) restoreOutputs(device, before.mapped());
     });
 }
 
@@ -53,6 +58,25 @@ void Engine::State::safeOutputs(const std::string& device) {
     const std::lock_guard lock(devicesMutex);
     for (const auto& spec : bench.signals)
         if (spec->output && (device.empty() || spec->device == device)) drive(*spec, spec->output->safe);
+}
+
+std::map<std::string, double> Engine::State::outputsNow() const {
+    const std::lock_guard lock(mutex);
+    return outputs;
+}
+
+void Engine::State::restoreOutputs(const std::string& device, const std::map<std::string, double>& before) {
+    const std::lock_guard lock(devicesMutex);
+    const auto now = outputsNow();
+    for (const auto& spec : bench.signals) {
+        if (!spec->output || spec->device != device || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
+        // Who has set it meanwhile has the last word.
+        const auto stands = now.find(spec->id);
+        if (stands != now.end() && stands->second != spec->output->safe) continue;
+        const auto was = before.find(spec->id);
+        drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was != before.end() ? was->second
+                                                                                                  : spec->output->start);
+    }
 }
 
 void Engine::State::drive(const SignalSpec& spec, double value) {

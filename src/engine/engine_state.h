@@ -85,9 +85,10 @@ struct Engine::State {
         std::string device, terminal;
         std::optional<double> waits;  // the newest reading, not handed over yet
     };
-    std::multimap<std::string, Published> published;      // by signal: readings that devices want
-    bool publishing = false;                              // some of them wait
-    std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
+    std::multimap<std::string, Published> published;            // by signal: readings that devices want
+    bool publishing = false;                                    // some of them wait
+    std::vector<std::pair<std::string, double>> reacted;        // outputs to set behind this block
+    std::map<std::string, std::map<std::string, double>> away;  // devices that are lost, and where all outputs stood
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
     std::map<std::string, std::shared_ptr<const ScanGroup>> outputGroups;
@@ -204,6 +205,9 @@ struct Engine::State {
 
     /// Engine thread, or with the engine thread gone.
     void safeOutputs(const std::string& device);
+    /// The device is back: its outputs are brought to what the bench says for that.
+    void restoreOutputs(const std::string& device, const std::map<std::string, double>& before);
+    [[nodiscard]] std::map<std::string, double> outputsNow() const;
 
     /// devicesMutex held; engine thread.
     void drive(const SignalSpec& spec, double value);

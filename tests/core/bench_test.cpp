@@ -85,6 +85,7 @@ TEST(BenchFile, EveryStageSurvivesTheTrip) {
     s.kind = ChannelKind::digitalOutput;
     s.chain.clear();
     s.output = OutputSpec{0, 1, 1, 0};
+    s.output->onReturn = OutputSpec::OnReturn::before;
     EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
 }
 

@@ -136,6 +136,54 @@ TEST(Engine, OutputsAreSafeWhenTheDeviceIsLost) {
     EXPECT_EQ(engine->deviceStatus().at("box").state, LinkState::lost);
 }
 
+TEST(Engine, OutputsOfADeviceThatIsBackAreBroughtToWhatTheBenchSays) {
+    using OnReturn = OutputSpec::OnReturn;
+    struct Case {
+        OnReturn choice;
+        bool setMeanwhile;
+        std::vector<std::string> said;
+    };
+    for (const Case& c : {Case{OnReturn::safe, false, {"AO0=3", "AO0=7", "AO0=0.5"}},
+                          Case{OnReturn::start, false, {"AO0=3", "AO0=7", "AO0=0.5", "AO0=3"}},
+                          Case{OnReturn::before, false, {"AO0=3", "AO0=7", "AO0=0.5", "AO0=7"}},
+                          Case{OnReturn::before, true, {"AO0=3", "AO0=7", "AO0=0.5", "AO0=4"}}}) {
+        ScriptedDevice::Log log;
+        std::atomic<int> step{0};
+        Bench bench = oneOutput();
+        SignalSpec drive = *bench.signal("drive");
+        drive.output->onReturn = c.choice;
+        bench = withSignal(bench, drive);
+        const auto engine = Engine::start(bench, scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
+                                              const auto reach = [&](int n, LinkState state, const char* words) {
+                                                  eventually([&] { return step >= n || stop.stop_requested(); });
+                                                  sink.report({state, words, 0, 0, 0, {}});
+                                              };
+                                              reach(0, LinkState::live, "fine");
+                                              reach(1, LinkState::lost, "gone");
+                                              reach(2, LinkState::live, "back");
+                                              reach(3, LinkState::silent, "done");
+                                              waitForStop(stop);
+                                          }));
+        const auto outputs = [&] {
+            std::vector<std::string> out;
+            for (const auto& s : log.all())
+                if (s.starts_with("AO0")) out.push_back(s);
+            return out;
+        };
+        engine->setOutput("drive", 7);
+        ASSERT_TRUE(eventually([&] { return outputs().size() == 2; }));
+        step = 1;
+        ASSERT_TRUE(eventually([&] { return outputs().size() == 3; })) << "safe while it is away";
+        if (c.setMeanwhile) engine->setOutput("drive", 4);
+        if (c.setMeanwhile) ASSERT_TRUE(eventually([&] { return outputs().size() == 4; }));
+        step = 2;
+        ASSERT_TRUE(eventually([&] { return outputs().size() >= c.said.size(); }));
+        step = 3;
+        ASSERT_TRUE(eventually([&] { return engine->deviceStatus().at("box").state == LinkState::silent; }));
+        EXPECT_EQ(outputs(), c.said);
+    }
+}
+
 TEST(Engine, WhatItCannotTakeIsAGapWithItsExactNumber) {
     ScriptedDevice::Log log;
     TempFolder folder;
