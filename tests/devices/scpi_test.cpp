@@ -124,9 +124,9 @@ TEST_F(Scpi, SetsWhatItIsAskedToAndShowsWhatTheInstrumentSaysAgainstIt) {
 
 TEST_F(Scpi, AnAnswerThatComesTooLateIsNotTakenForTheNext) {
     MeterListener listener(
-        settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}, {"scan", "READ? (@101:102)"}}, {{"timeout-s", 0.05}}));
+        settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}, {"scan", "READ? (@101:102)"}}, {{"timeout-s", 0.25}}));
     ASSERT_TRUE(listener.reaches(LinkState::live));
-    meter.faults.answersAfterMs = 70;
+    meter.faults.answersAfterMs = 350;
     ASSERT_TRUE(eventually([&] {
         const auto s = listener.status();
         return !s.lastRejected.empty() && s.lastRejected.back().reason.english().find("too late") != std::string::npos;

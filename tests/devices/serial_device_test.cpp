@@ -39,9 +39,14 @@ json settingsFor(const Beehive& hive, const json& more = {}) {
     return j;
 }
 
-/// The listener has opened the pty when a first byte can be sent.
-void meet(Beehive& hive) {
+/// The listener has opened the pty when a first byte can be sent, and listens when it says so: what came before that is
+/// thrown away.
+void meet(Beehive& hive, Listener& listener) {
     ASSERT_TRUE(eventually([&] { return hive.send("\n"); }));
+    ASSERT_TRUE(eventually([&] {
+        const DeviceStatus s = listener.status();
+        return s.state != LinkState::lost && s.state != LinkState::absent && !s.sentence.empty();
+    }));
 }
 
 TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
@@ -68,7 +73,7 @@ TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
         options.format = c.format;
         const auto hive = openHive(options);
         Listener listener(settingsFor(*hive, c.settings));
-        meet(*hive);
+        meet(*hive, listener);
         for (int i = 0; i < 20; ++i) ASSERT_TRUE(eventually([&] { return hive->sendLine(); }));
         ASSERT_TRUE(eventually([&] { return listener.count(c.weight) == 20; })) << listener.count(c.weight);
         EXPECT_EQ(listener.status().rejected, 0U);
@@ -86,7 +91,7 @@ TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
 TEST(SerialBoard, LinesThatDoNotFitAreCountedKeptAndSkipped) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive, {{"field-count", 2}}));
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(hive->send("1 2\nbooting v1.2...\n3 4 5\n\n5 6\n" + std::string(5000, 'z') + "\n7 8\n"));
     ASSERT_TRUE(eventually([&] { return listener.count("1") == 3; }));
     ASSERT_TRUE(eventually([&] { return listener.status().rejected == 3; }));
@@ -102,7 +107,7 @@ TEST(SerialBoard, LinesThatDoNotFitAreCountedKeptAndSkipped) {
 TEST(SerialBoard, SlowlySplitBytesMakeTheSameLines) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive));
-    meet(*hive);
+    meet(*hive, listener);
     for (const char c : std::string("12.5 7\r\n-3 8\r\n")) {
         ASSERT_TRUE(hive->send(std::string(1, c)));
     }
@@ -114,7 +119,7 @@ TEST(SerialBoard, SlowlySplitBytesMakeTheSameLines) {
 TEST(SerialBoard, TimesNeverGoBackAndLinesOfOneReadKeepTheirOrder) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive));
-    meet(*hive);
+    meet(*hive, listener);
     std::string burst;
     for (int i = 0; i < 200; ++i) burst += std::to_string(i) + "\n";
     ASSERT_TRUE(hive->send(burst));
@@ -177,7 +182,7 @@ TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
     options.baud = 57600;
     const auto hive = openHive(options);
     Listener listener(settingsFor(*hive, {{"baud", 9600}}));
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(eventually([&] {
         hive->sendLine();
         return listener.status().state == LinkState::nonsense;
@@ -189,7 +194,7 @@ TEST(SerialBoard, AWrongSpeedIsToldFromAWrongFormat) {
 
     const auto other = openHive();
     Listener strict(settingsFor(*other, {{"field-count", 7}}));
-    meet(*other);
+    meet(*other, strict);
     ASSERT_TRUE(eventually([&] {
         other->sendLine();
         return strict.status().state == LinkState::nonsense;
@@ -220,7 +225,7 @@ TEST(SerialBoard, NothingIsSentWhileTheSpeedIsLookedFor) {
     const auto hive = openHive();
     {
         Listener listener(settingsFor(*hive, {{"baud", 0}}));
-        meet(*hive);
+        meet(*hive, listener);
         ASSERT_TRUE(
             eventually([&] { return listener.status().sentence.english().find("2 of 14") != std::string::npos; }));
         EXPECT_NE(listener.status().sentence.english().find("Nothing is sent."), std::string::npos);
@@ -262,7 +267,7 @@ TEST(SerialBoard, APortThatAnotherHasIsBusyAndTheHolderIsNamed) {
 TEST(SerialBoard, WhoeverLooksAtTheWireSeesEachByteWithItsMeaning) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive, {{"lines", "labelled"}}));
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(hive->send("T=1\n"));
     ASSERT_TRUE(eventually([&] { return listener.count("T") == 1; }));
     EXPECT_TRUE(listener.wire->since(0).empty()) << "nobody looks yet";
@@ -287,7 +292,7 @@ TEST(SerialBoard, WhoeverLooksAtTheWireSeesEachByteWithItsMeaning) {
 TEST(SerialBoard, HowMuchOfTheLineIsUsedIsTold) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive, {{"baud", 1200}}));
-    meet(*hive);
+    meet(*hive, listener);
     // 1200 baud carry 120 bytes a second; a pty carries any number.
     ASSERT_TRUE(eventually([&] {
         hive->send("31.42 34.8 61 1207\n");
@@ -319,7 +324,7 @@ TEST(SerialBoard, OutputsAreSentAsTheirTemplateSaysAndAgainWhenTheBoardIsBack) {
     options.link = folder.file("port");
     auto hive = openHive(options);
     Listener listener(json{{"port", options.link}, {"outputs", {{"heater", "H{value:0}\\n"}}}});
-    meet(*hive);
+    meet(*hive, listener);
     listener.device().setOutput("heater", 40);
     listener.device().setOutput("no such output", 1);
     ASSERT_TRUE(eventually([&] {
@@ -380,7 +385,7 @@ TEST(SerialBoard, WhatCannotBeSentIsRefused) {
 TEST(SerialBoard, SilenceIsSaidAndEndsByItself) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive, {{"silence-s", 0.2}}));
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(hive->send("1 2\n"));
     ASSERT_TRUE(listener.reaches(LinkState::silent));
     EXPECT_NE(listener.status().sentence.english().find("nothing has arrived for 0.2 s"), std::string::npos);
@@ -395,7 +400,7 @@ TEST(SerialBoard, UnpluggedAndBackAgainItGoesOnAndTheGapIsKept) {
     options.link = folder.file("port");
     auto hive = openHive(options);
     Listener listener(json{{"port", options.link}});
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(hive->send("1 2\n"));
     ASSERT_TRUE(eventually([&] { return listener.count("1") == 1; }));
     hive.reset();  // the cable comes out
@@ -404,7 +409,7 @@ TEST(SerialBoard, UnpluggedAndBackAgainItGoesOnAndTheGapIsKept) {
     ASSERT_TRUE(listener.reaches(LinkState::absent));
     const Instant away = listener.now();
     hive = openHive(options);
-    meet(*hive);
+    meet(*hive, listener);
     ASSERT_TRUE(eventually([&] {
         hive->send("5 6\n");
         return listener.count("1") >= 2;
@@ -474,7 +479,7 @@ TEST(SerialBoard, OpensAnyBaudRate) {
 TEST(SerialBoard, ABoardThatMakesUpLabelsCostsBoundedMemory) {
     const auto hive = openHive();
     Listener listener(settingsFor(*hive, {{"lines", "labelled"}}));
-    meet(*hive);
+    meet(*hive, listener);
     int sent = 0;
     while (sent < 2000) {
         std::string lines;
