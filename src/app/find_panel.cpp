@@ -199,9 +199,10 @@ void FindPanel::buildHosts() {
     asks_ = new Choice;
     asks_->setAccessibleName(tr("What is asked"));
     asks_->addItems({tr("Modbus: ask what it is"), tr("Instrument: ask what it is (*IDN?)"),
-                     tr("Only whether it takes a connection")});
+                     tr("IO-Link master: ask what it is"), tr("Only whether it takes a connection")});
     connect(asks_, &QComboBox::activated, this, [this](int i) {
-        if (i < 2) port_->show(i == 0 ? "502" : "5025");
+        constexpr std::array ports{"502", "5025", "80"};
+        if (i < 3) port_->show(ports.at(static_cast<std::size_t>(i)));
     });
     column_->addWidget(asks_);
     auto* buttons = new QHBoxLayout;
@@ -229,7 +230,8 @@ void FindPanel::buildHosts() {
         const int port = port_->text().trimmed().toInt(&number);
         port_->markWrong(!number || port < 1 || port > 65535, tr("A port is a number from 1 to 65535."));
         if (!number || port < 1 || port > 65535) return;
-        constexpr std::array questions{HostQuestion::modbusIdentity, HostQuestion::scpiIdentity, HostQuestion::nothing};
+        constexpr std::array questions{HostQuestion::modbusIdentity, HostQuestion::scpiIdentity,
+                                       HostQuestion::ioLinkIdentity, HostQuestion::nothing};
         scout_->scan(range_->text().trimmed().toStdString(), static_cast<std::uint16_t>(port),
                      questions.at(static_cast<std::size_t>(asks_->currentIndex())));
     };
@@ -267,7 +269,9 @@ void FindPanel::showHosts(const PortScout::State::Hosts& hosts) {
         if (hosts.question != HostQuestion::nothing) {
             auto* add = new QPushButton(tr("Add"));
             add->setAccessibleName(tr("Add %1").arg(shown(address)));
-            const char* kind = hosts.question == HostQuestion::scpiIdentity ? "scpi" : "modbus";
+            const char* kind = hosts.question == HostQuestion::scpiIdentity     ? "scpi"
+                               : hosts.question == HostQuestion::ioLinkIdentity ? "io-link-master"
+                                                                                : "modbus";
             const std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
             connect(add, &QPushButton::clicked, this, [this, kind, name, address] {
                 addDevice(kind, name, jsonText(nlohmann::ordered_json{{"address", address}}));
@@ -293,9 +297,10 @@ void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QV
     QString inUse;
     for (const auto& d : session_.bench().devices) {
         const auto settings = parseJson(d->settings.empty() ? "{}" : d->settings);
-        const auto it = settings.find("port");
-        if (it != settings.end() && it->is_string() && samePort(it->get<std::string>(), port.path))
-            inUse = shown(d->name);
+        for (const char* key : {"port", "address"})
+            if (const auto it = settings.find(key);
+                it != settings.end() && it->is_string() && samePort(it->get<std::string>(), port.path))
+                inUse = shown(d->name);
     }
     if (!inUse.isEmpty()) {
         label(tr("In this bench as %1.").arg(inUse), "muted", column);
@@ -322,13 +327,32 @@ void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QV
         buttons->addWidget(stop);
         label(tr("Listening at one speed after the other. Nothing is sent."), "muted", column);
     } else {
+        // What stands on the other side of a port nobody can tell beforehand; most boards print text.
+        auto* as = new Choice;
+        as->setAccessibleName(tr("What is on %1").arg(said));
+        for (const auto& [kind, words] : {std::pair{"serial-line-board", tr("prints text")},
+                                          {"frame-board", tr("sends frames of bytes")},
+                                          {"modbus", tr("answers Modbus")},
+                                          {"scpi", tr("instrument (SCPI)")},
+                                          {"can", tr("CAN adapter")},
+                                          {"firmata", tr("Firmata board")}})
+            as->addItem(words, QString(kind));
+        if (heard != state.heard.end() && heard->second.bytesNoText) as->setCurrentIndex(1);
+        column->addWidget(as);
         auto* add = new QPushButton(tr("Add"));
         add->setAccessibleName(tr("Add %1").arg(said));
-        connect(add, &QPushButton::clicked, this, [this, port, said] {
-            nlohmann::ordered_json settings{{"port", port.path}};
+        connect(add, &QPushButton::clicked, this, [this, port, said, as] {
+            const std::string kind = as->currentData().toString().toStdString();
+            nlohmann::ordered_json settings;
             const auto known = shown_.heard.find(port.path);
-            settings["baud"] = known != shown_.heard.end() ? known->second.baud.value_or(0) : 0;
-            addDevice("serial-line-board", said.toStdString(), jsonText(settings));
+            const auto baud = known != shown_.heard.end() ? known->second.baud : std::nullopt;
+            if (kind == "serial-line-board") {
+                settings = {{"port", port.path}, {"baud", baud.value_or(0)}};
+            } else {
+                settings = {{"address", port.path}};
+                if (baud && kind != "can") settings["baud"] = *baud;
+            }
+            addDevice(kind, said.toStdString(), jsonText(settings));
         });
         auto* listen = new QPushButton(heard == state.heard.end() ? tr("Listen first") : tr("Listen again"));
         listen->setAccessibleName(tr("Listen to %1").arg(said));

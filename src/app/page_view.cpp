@@ -343,8 +343,9 @@ void PageView::paintEvent(QPaintEvent*) {
         p.setPen(theme().muted);
         p.setFont(uiFont(15));
         p.drawText(rect(), Qt::AlignCenter,
-                   session_.bench().signals.empty() ? tr("Nothing is connected yet. Add a device with Ctrl+K.")
-                                                    : tr("Drag a signal here from the list on the left."));
+                   !session_.bench().signals.empty()  ? tr("Drag a signal here from the list on the left.")
+                   : session_.bench().devices.empty() ? tr("Nothing is connected yet. Add a device with Ctrl+Shift+D.")
+                                                      : tr("Click a device on the left, and add what it measures."));
     }
 }
 

@@ -12,7 +12,9 @@
 #include <cerrno>
 #include <charconv>
 #include <chrono>
+#include <nlohmann/json.hpp>
 
+#include "core/json_text.h"
 #include "core/text.h"
 
 namespace cruscotto {
@@ -47,6 +49,8 @@ std::string questionBytes(HostQuestion question) {
     if (question == HostQuestion::scpiIdentity) return "*IDN?\n";
     // MBAP header, unit 1, function 43, MEI type 14, basic identification from object 0.
     if (question == HostQuestion::modbusIdentity) return {"\x00\x01\x00\x00\x00\x05\x01\x2B\x0E\x01\x00", 11};
+    if (question == HostQuestion::ioLinkIdentity)
+        return "GET /iolink/v1/gateway/identification HTTP/1.1\r\nHost: master\r\nConnection: close\r\n\r\n";
     return {};
 }
 
@@ -60,6 +64,16 @@ bool understand(HostQuestion question, const std::string& answer, std::string& i
         const std::size_t end = answer.find('\n');
         if (end == std::string::npos) return answer.size() > 1000;
         identity = printable(answer.substr(0, end));
+        return true;
+    }
+    if (question == HostQuestion::ioLinkIdentity) {
+        const std::size_t body = answer.find("\r\n\r\n");
+        if (body == std::string::npos) return answer.size() > 4000;
+        const auto j = parseJson(answer.substr(body + 4));
+        if (!j.is_object()) return answer.size() > 8000;  // more of it may come
+        for (const char* key : {"vendorName", "productName"})
+            if (const auto it = j.find(key); it != j.end() && it->is_string())
+                identity += (identity.empty() ? "" : " ") + printable(it->get<std::string>());
         return true;
     }
     const auto at = [&](std::size_t i) { return static_cast<std::uint8_t>(answer[i]); };

@@ -34,8 +34,9 @@ struct HostScan {
 /// What is asked of a host that takes the connection.
 enum class HostQuestion {
     nothing,
-    scpiIdentity,   ///< *IDN?
-    modbusIdentity  ///< Read Device Identification (Modbus Application Protocol V1.1b3, 6.21)
+    scpiIdentity,    ///< *IDN?
+    modbusIdentity,  ///< Read Device Identification (Modbus Application Protocol V1.1b3, 6.21)
+    ioLinkIdentity   ///< a master's identification (JSON Integration for IO-Link, V1.0.0), by HTTP
 };
 /// Connects to one port of each address of the range, some at once, and to nothing else; writes nothing but the
 /// question, which reads. `progress` is told how many are done. Takes about 0.3 s for each 64 addresses that do not

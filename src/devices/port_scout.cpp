@@ -109,6 +109,7 @@ void PortScout::hear(const std::string& path, const std::stop_token& stop) {
         });
     Heard heard;
     heard.baud = found.baud;
+    heard.bytesNoText = found.anything && !found.baud;
     if (found.baud) {
         std::vector<LineSplitter::Line> lines;
         LineSplitter splitter;

@@ -19,6 +19,7 @@ public:
         std::optional<unsigned> baud;  ///< at which what came makes sense
         std::string line;              ///< the last whole line of it
         Text sentence;                 ///< what was heard, or what to check
+        bool bytesNoText = false;      ///< something came, and at no speed was it text
         bool operator==(const Heard&) const = default;
     };
     struct State {

@@ -299,5 +299,54 @@ TEST_F(Connect, BytesOfAFrameAreSelectedAndNamedAndTheReadingAppears) {
     EXPECT_NE(session().bench().signals.back()->id, id);
 }
 
+TEST_F(Connect, WhatIsOnAPortIsChosenWhereItIsAdded) {
+    press("find");
+    FindPanel& panel = window->findPanel();
+    ASSERT_TRUE(waitFor([&] { return button(panel, "Add Beehive board"); }));
+    Choice* as = nullptr;
+    for (auto* c : panel.findChildren<Choice*>())
+        if (c->accessibleName() == "What is on Beehive board") as = c;
+    ASSERT_TRUE(as);
+    EXPECT_EQ(as->currentText(), "prints text");
+    as->setCurrentIndex(as->findText("sends frames of bytes"));
+    ASSERT_TRUE(click(panel, "Add Beehive board"));
+    EXPECT_EQ(added().kind, "frame-board");
+    EXPECT_NE(added().settings.find("\"address\""), std::string::npos);
+    // It is one of the bench now, and not offered again.
+    press("find");
+    EXPECT_TRUE(waitFor([&] { return says(panel, "In this bench as Beehive board"); }));
+}
+
+TEST_F(Connect, WhatCostsSomethingIsAskedAboutBeforeItIsWritten) {
+    ParameterList list;
+    DeviceParameter p;
+    p.key = "level/Command";
+    p.choices = {"Application reset", "Device reset"};
+    p.warned = {"Device reset"};
+    p.warning = Text{"The sensor leaves the link for a moment."};
+    p.readable = false;
+    list.show({p});
+    list.QWidget::show();
+    QStringList written;
+    QObject::connect(&list, &ParameterList::writeAsked, &list,
+                     [&](const QString& key, const QString& value) { written << key + "=" + value; });
+    auto* choice = list.findChild<QComboBox*>();
+    const auto choose = [&](int i) {
+        choice->setCurrentIndex(i);
+        Q_EMIT choice->activated(i);
+    };
+    choose(0);
+    EXPECT_EQ(written, (QStringList{"level/Command=Application reset"}));
+    choose(1);
+    EXPECT_EQ(written.size(), 1) << "not yet";
+    EXPECT_TRUE(says(list, "leaves the link for a moment"));
+    p.problem = Text{"Something else was read meanwhile."};
+    list.show({p});
+    EXPECT_EQ(choice->currentText(), "Device reset") << "what is asked about stays";
+    ASSERT_TRUE(click(list, "Do it all the same"));
+    EXPECT_EQ(written.back(), "level/Command=Device reset");
+    EXPECT_FALSE(says(list, "leaves the link for a moment"));
+}
+
 }  // namespace
 }  // namespace cruscotto

@@ -1,5 +1,6 @@
 #include "devices/host_scan.h"
 
+#include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
 #include "support.h"
@@ -65,6 +66,19 @@ TEST(HostScan, CanBeStopped) {
         });
     EXPECT_TRUE(scan.stopped);
     EXPECT_LT(done, 400U);
+}
+
+TEST(HostScan, AMasterOfSmartSensorsSaysWhatItIs) {
+    SensorMaster master;
+    const auto host = std::move(StandInHost::onLoopback(master.begin()).value());
+    const auto port = static_cast<std::uint16_t>(std::stoi(host->address().substr(host->address().find(':') + 1)));
+    const auto scan = scanHosts(hostRange("127.0.0.1").value(), port, HostQuestion::ioLinkIdentity, {}, [](auto) {});
+    ASSERT_EQ(scan.found.size(), 1U);
+    EXPECT_EQ(scan.found[0].identity, "Demonstration Cold-store master 2");
+    master.faults.notHttp = true;
+    const auto other = scanHosts(hostRange("127.0.0.1").value(), port, HostQuestion::ioLinkIdentity, {}, [](auto) {});
+    ASSERT_EQ(other.found.size(), 1U);
+    EXPECT_EQ(other.found[0].identity, "") << "it took the connection";
 }
 
 }  // namespace
