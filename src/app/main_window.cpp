@@ -172,6 +172,9 @@ void MainWindow::makeActions() {
     add("example-cold-store", bench, tr("Open a copy of the example: cold store"), {}, [this] {
         if (mayLeave()) openExample("cold-store");
     });
+    add("example-weather", bench, tr("Open a copy of the example: weather on the roof"), {}, [this] {
+        if (mayLeave()) openExample("weather");
+    });
     add("new", bench, tr("New empty bench"), QKeySequence::New, [this] {
         if (!mayLeave()) return;
         Bench empty;

@@ -10,23 +10,25 @@
 namespace cruscotto::test {
 
 /// A driver on its thread, and everything it said.
-class DeviceListener : public DeviceSink {
+class DeviceListener {
 public:
     DeviceListener(const std::string& kind, const JsonText& settings, const std::vector<TerminalRequest>& requests = {})
         : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire}, settings, requests)) {
         const auto checked = deviceKind(kind)->check(settings);
         EXPECT_TRUE(checked.ok()) << checked.error().english();
-        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
+        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(sink_, stop); });
     }
     explicit DeviceListener(std::unique_ptr<Device> device) : device_(std::move(device)) {
-        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(*this, stop); });
+        thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(sink_, stop); });
     }
-    ~DeviceListener() override { stop(); }
+    ~DeviceListener() { stop(); }
+    DeviceListener(const DeviceListener&) = delete;
+    DeviceListener& operator=(const DeviceListener&) = delete;
     void stop() {
         thread_.request_stop();
         if (thread_.joinable()) thread_.join();
     }
-    void deliver(BlockPtr block) override {
+    void deliver(const BlockPtr& block) {
         const std::lock_guard lock(mutex_);
         for (std::size_t c = 0; c < block->columns.size(); ++c) {
             auto& to = samples_[block->group->channels[c].terminal];
@@ -45,12 +47,12 @@ public:
         next_[block->group->name] = block->firstIndex + block->size();
         if (block->gapBefore) gaps_[block->group->name].push_back(*block->gapBefore);
     }
-    void report(DeviceStatus status) override {
+    void report(DeviceStatus status) {
         const std::lock_guard lock(mutex_);
         if (states_.empty() || states_.back() != status.state) states_.push_back(status.state);
         status_ = std::move(status);
     }
-    [[nodiscard]] Instant now() const override {
+    [[nodiscard]] Instant now() const {
         return {
             std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began_).count()};
     }
@@ -105,6 +107,18 @@ public:
     const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
 
 private:
+    /// What the driver's thread calls: an object that is whole before the thread begins, whatever is made of the
+    /// listener meanwhile.
+    class Sink : public DeviceSink {
+    public:
+        explicit Sink(DeviceListener& to) : to_(to) {}
+        void deliver(BlockPtr block) override { to_.deliver(block); }
+        void report(DeviceStatus status) override { to_.report(std::move(status)); }
+        [[nodiscard]] Instant now() const override { return to_.now(); }
+
+    private:
+        DeviceListener& to_;
+    };
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
     std::mutex mutex_;
     std::map<std::string, std::vector<Sample>> samples_;
@@ -115,6 +129,7 @@ private:
     std::vector<LinkState> states_;
     DeviceStatus status_;
     std::unique_ptr<Device> device_;
+    Sink sink_{*this};
     std::jthread thread_;
 };
 
@@ -126,7 +141,8 @@ inline std::size_t entries(const char* folder) {
 /// that begins behind the last sample and ends with the next. `terminal` delivers by itself while plugged in.
 inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& terminal, std::size_t times,
                                 const std::function<void()>& unplug, const std::function<void()>& plug) {
-    ASSERT_TRUE(eventually([&] { return listener.count(terminal) > 0; })) << listener.status().sentence.english();
+    ASSERT_TRUE(eventually([&] { return listener.count(terminal) > 0 && listener.status().state == LinkState::live; }))
+        << listener.status().sentence.english();
     std::size_t files = 0, threads = 0;
     for (std::size_t i = 0; i < times; ++i) {
         unplug();

@@ -148,7 +148,7 @@ TEST(Modbus, ReadsTheRackOverTheNetworkAndOverASerialLine) {
                                            {"i64", "holding 110 i64"},
                                            {"low bit", "holding 103 bit 0"},
                                            {"energy", "input 8 u32 counter"}},
-                                          {{"baud", 115200}}));
+                                          {{"baud", 115200}, {"timeout-s", 10}}));
         ASSERT_TRUE(eventually([&] {
             return listener.count("room 1") > 3 && listener.count("i64") > 0 && listener.count("door 2") > 0;
         })) << listener.status().sentence.english();
@@ -394,6 +394,7 @@ TEST(Modbus, TalksWithAServerThatIsNotOurs) {
     ForeignServer server;
     RackListener listener(json{{"address", server.address()},
                                {"every-s", 0.01},
+                               {"timeout-s", 10},
                                {"points",
                                 {{"f", "holding 4 f32"},
                                  {"g", "holding 6 f32 cdab"},

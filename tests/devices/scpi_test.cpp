@@ -83,11 +83,13 @@ protected:
 TEST_F(Scpi, ReadsAMeterOverTheNetworkAndOverASerialLine) {
     const auto pty = std::move(StandInHost::onPty(meter.begin(), folder.file("port")).value());
     for (const std::string& address : {host->address(), pty->address()}) {
-        MeterListener listener(settingsFor(address, {{"supply", "MEAS:VOLT?"},
-                                                     {"both", "FETC? list 2"},
-                                                     {"scan", "READ? (@101:104,106)"},
-                                                     {"over", "OVER? list 4"},
-                                                     {"wave", "CURV? block i16 step 1e-4"}}));
+        MeterListener listener(settingsFor(address,
+                                           {{"supply", "MEAS:VOLT?"},
+                                            {"both", "FETC? list 2"},
+                                            {"scan", "READ? (@101:104,106)"},
+                                            {"over", "OVER? list 4"},
+                                            {"wave", "CURV? block i16 step 1e-4"}},
+                                           {{"timeout-s", 10}}));
         ASSERT_TRUE(eventually([&] {
             return listener.count("wave") >= 500 && listener.count("scan.106") > 0 && listener.count("over.4") > 0 &&
                    listener.count("both.2") > 0 && listener.count("supply") > 0;
