@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <cstring>
+#include <mutex>
 #include <nlohmann/json.hpp>
 
 #include "core/json_text.h"
@@ -243,6 +244,29 @@ TEST_F(IioBufferTest, WhatIsMissingIsSaid) {
     EXPECT_TRUE(eventually([&] { return written("buffer/enable") == "1\n"; }));
     ASSERT_TRUE(gone.reaches(LinkState::silent));
     EXPECT_NE(gone.status().sentence.english().find("trigger"), std::string::npos);
+}
+
+TEST_F(IioBufferTest, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
+    std::mutex mutex;
+    const auto guarded = [&](auto&& what) {
+        const std::lock_guard lock(mutex);
+        what();
+    };
+    std::jthread kernel([&](const std::stop_token& stop) {
+        for (std::int64_t ns = 0; !stop.stop_requested(); ns += 1'000'000) {
+            guarded([&] {
+                if (writer < 0) return;
+                const std::string bytes(16, '\1');
+                (void)!write(writer, bytes.data(), bytes.size());
+            });
+            std::this_thread::sleep_for(std::chrono::milliseconds(1));
+        }
+    });
+    tree.put("sys/bus/iio/devices/iio:device0/scan_elements/in_timestamp_type", "none\n");
+    test::DeviceListener listener("iio-buffer", settings());
+    test::unplugAgainAndAgain(
+        listener, "adc.voltage0", SANITIZED ? 100 : 1000, [&] { guarded([&] { unplug(); }); },
+        [&] { guarded([&] { plug(); }); });
 }
 
 }  // namespace

@@ -195,6 +195,20 @@ TEST(BoardClock, ASilenceLongerThanTheCounterIsCountedAndAResetBeginsAnew) {
     EXPECT_NEAR(wide.at(1020, Instant{seconds(12).ns}).seconds(), 12, 1e-6);
 }
 
+TEST(BoardClock, ABoardWhoseCounterStandsStillWhileItSleepsIsFollowedAgain) {
+    BoardClock clock(32, 0.001);
+    double slept = 0;
+    for (int i = 0; i < 2000; ++i) {
+        const double taken = 0.01 * i;
+        if (i == 1000) slept = 1.5;
+        const double arrived = 5 + taken + slept + 0.001 * (i % 7);
+        const Instant at =
+            clock.at(static_cast<std::uint64_t>(std::lround(taken * 1000)), Instant{seconds(arrived).ns});
+        if (i < 1000 || i > 1210) EXPECT_NEAR(at.seconds(), 5 + taken + slept, 0.01) << i;
+    }
+    EXPECT_EQ(clock.restarts(), 1U);
+}
+
 std::string said(const WeatherOptions& options, std::size_t frames) {
     std::string out;
     for (std::uint64_t n = 0; n < frames; ++n) out += WeatherBoard::frame(options, n);

@@ -79,7 +79,7 @@ TEST_F(Sound, SilenceIsSaidAndAFloodIsHeldBack) {
 
 TEST_F(Sound, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
     test::DeviceListener listener("sound-input", settings());
-    const std::size_t times = SANITIZED ? 30 : 300;
+    const std::size_t times = SANITIZED ? 100 : 1000;
     ASSERT_TRUE(eventually([&] { return listener.count("left") > 0; }));
     for (std::size_t i = 0; i < times; ++i) {
         host->unplug();
