@@ -396,8 +396,11 @@ void FieldBar::suggest(const std::vector<DeviceStatus::Suggestion>& suggestions)
 void FieldBar::refresh() {
     const auto statuses = session_.engine()->deviceStatus();
     if (const auto it = statuses.find(device_.toStdString()); it != statuses.end()) suggest(it->second.suggestions);
-    // While somebody chooses, what they choose from stays.
-    if (!choice_->view()->isVisible()) propose();
+    // While somebody chooses, what they choose from stays. What whole frames are made of takes longer to see, and
+    // changes seldom.
+    constexpr int seldom = 25;
+    const bool whole = rows_.selection().length == 0 && !proposals_.empty();
+    if (!choice_->view()->isVisible() && (!whole || ++refreshed_ % seldom == 0)) propose();
 }
 
 WireView::WireView(Session& session, const QString& device, QWidget* parent)

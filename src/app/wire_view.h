@@ -98,6 +98,7 @@ private:
     std::vector<DeviceStatus::Suggestion> suggestions_;
     std::vector<FieldProposal> proposals_;
     WireRows::Selection proposedFor_;
+    int refreshed_ = 0;
 };
 
 /// What passes on the link of one device, as long as the window is open; a window of its own, beside the live page.

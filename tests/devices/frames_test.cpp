@@ -322,6 +322,17 @@ TEST_F(FrameBoardTest, DamagedFramesAreCountedAndSkipped) {
     ASSERT_TRUE(listener.reaches(LinkState::live)) << "between the noise the frames are found";
 }
 
+TEST_F(FrameBoardTest, SilenceIsNoNonsense) {
+    test::DeviceListener listener("frame-board", settings({{"silence-s", 1.5}}));
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    board.faults.quiet = true;
+    ASSERT_TRUE(listener.reaches(LinkState::silent));
+    board.faults.quiet = false;
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    const auto states = listener.states();
+    EXPECT_EQ(std::ranges::find(states, LinkState::nonsense), states.end());
+}
+
 TEST_F(FrameBoardTest, AnEndlessFrameCostsBoundedMemory) {
     test::DeviceListener listener("frame-board",
                                   settings({{"frame", "begin a53c length-at 2 u16le check crc16-modbus"}}));

@@ -226,7 +226,8 @@ private:
                          link_->name(), clock_->restarts()));
             return setLive(text(CRUSCOTTO_TEXT("Frames arrive on {0} and fit."), link_->name()));
         }
-        if (recent_.size() < 64 || t - lastGood_ <= seconds(1)) return;
+        // Where nothing has come since the last good frame, there is nothing to find fault with.
+        if (recent_.size() < 64 || lastByte_ <= lastGood_ || t - lastGood_ <= seconds(1)) return;
         if (t - lastGuess_ >= guessEvery) {
             lastGuess_ = t;
             suggestions_.clear();
@@ -246,10 +247,11 @@ private:
                                           : "; this is what they look like:"),
                 suggestions_);
         const std::string why = status().lastRejected.empty() ? "" : status().lastRejected.back().reason.english();
+        const bool serial = settings_.address.host.empty();
         setState(LinkState::nonsense,
-                 text(CRUSCOTTO_TEXT(
-                          "Bytes arrive on {0}, but no frame fits{1}. Check the frame, and the speed of {2} baud."),
-                      link_->name(), why.empty() ? "" : ": " + why, settings_.address.line.baud),
+                 text(CRUSCOTTO_TEXT("Bytes arrive on {0}, but no frame fits{1}. Check the frame{2}."), link_->name(),
+                      why.empty() ? "" : ": " + why,
+                      serial ? fmt::format(", and the speed of {} baud", settings_.address.line.baud) : std::string()),
                  suggestions_);
     }
 
