@@ -39,14 +39,15 @@ TEST_F(Sound, EverySampleIsThereOnceAtItsTime) {
 
 TEST_F(Sound, ItsClockIsComparedWithTheComputers) {
     test::DeviceListener listener("sound-input", settings());
-    ASSERT_TRUE(
-        eventually([&] { return listener.status().sentence.english().find("ppm too fast") != std::string::npos; },
-                   std::chrono::seconds(40)))
+    // "... its own is 148 ppm too fast." On a machine that stands still for a moment it takes a while to be that sure.
+    const auto ppm = [&] {
+        const std::string sentence = listener.status().sentence.english();
+        const std::size_t at = sentence.find("own is ");
+        if (at == std::string::npos || sentence.find("ppm too fast") == std::string::npos) return 0.;
+        return std::strtod(sentence.c_str() + at + 7, nullptr);
+    };
+    EXPECT_TRUE(eventually([&] { return std::fabs(ppm() - 150) < 60; }, std::chrono::seconds(60)))
         << listener.status().sentence.english();
-    // "... its own is 148 ppm too fast."
-    const std::string sentence = listener.status().sentence.english();
-    const double ppm = std::strtod(sentence.c_str() + sentence.find("own is ") + 7, nullptr);
-    EXPECT_NEAR(ppm, 150, 100) << sentence;
 }
 
 TEST_F(Sound, WhatIsTooLoudIsMarked) {

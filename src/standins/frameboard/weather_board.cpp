@@ -120,7 +120,7 @@ public:
         if (board_.faults.endless) return std::string("\xa5\x3c\xff\x03", 4) + std::string(300, 'A');
         if (next_.time_since_epoch().count() == 0) next_ = now;
         // While nobody listens, its time goes on.
-        if (const auto missed = (now - next_) / std::chrono::milliseconds(10); missed > 100) {
+        if (const auto missed = (now - next_) / std::chrono::milliseconds(10); missed > 500) {
             number_ += static_cast<std::uint64_t>(missed);
             next_ += missed * std::chrono::milliseconds(10);
         }
