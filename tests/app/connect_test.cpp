@@ -158,6 +158,8 @@ TEST_F(Connect, TheWheelScrollsAndChangesNoChoiceOnItsWay) {
 }
 
 TEST_F(Connect, ListeningCanBeStopped) {
+    gone = true;  // a board that says nothing is listened to for long
+    board.join();
     press("find");
     FindPanel& panel = window->findPanel();
     ASSERT_TRUE(click(panel, "Listen to Beehive board"));

@@ -214,7 +214,7 @@ private:
             const std::string name = leaf.substr(3, leaf.size() - 8);
             const auto packed = iioElement(lineOf(it->path()));
             const auto index = readKernelNumber((device_ / "scan_elements" / ("in_" + name + "_index")).string());
-            if (packed && index) all.push_back({static_cast<int>(*index), name, packed.value()});
+            if (packed && index) all.push_back({static_cast<int>(std::clamp(*index, 0., 1e6)), name, packed.value()});
         }
         std::ranges::sort(all, {}, &Element::index);
         status().found.clear();
@@ -328,8 +328,8 @@ Result<IioElement> iioElement(const std::string& text) {
     if (at != end && *at == 'X' && (++at, !number(out.repeat))) return bad();
     if (end - at >= 2 && at[0] == '>' && at[1] == '>' && (at += 2, !number(out.shift))) return bad();
     const bool known = out.storageBits == 8 || out.storageBits == 16 || out.storageBits == 32 || out.storageBits == 64;
-    if (at != end || !known || out.bits < 1 || out.shift < 0 || out.bits + out.shift > out.storageBits ||
-        out.repeat < 1 || out.repeat > 64)
+    if (at != end || !known || out.bits < 1 || out.bits > 64 || out.shift < 0 || out.shift > 64 ||
+        out.bits + out.shift > out.storageBits || out.repeat < 1 || out.repeat > 64)
         return bad();
     return out;
 }

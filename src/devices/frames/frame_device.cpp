@@ -186,7 +186,8 @@ private:
     Text read(std::string_view frame, Instant at) {
         if (clock_) {
             const FrameField& f = settings_.fields[*settings_.stamp];
-            if (standsIn(f, frame)) at = clock_->at(static_cast<std::uint64_t>(std::max(0., f.value(frame))), at);
+            if (standsIn(f, frame))
+                at = clock_->at(static_cast<std::uint64_t>(std::fmod(f.value(frame), std::ldexp(1.0, 53))), at);
         }
         bool any = settings_.fields.empty();
         for (const Scan& scan : scans_) {

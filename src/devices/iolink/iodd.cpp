@@ -33,6 +33,10 @@ std::optional<double> number(const char* s) {
 double numberOr(const xml_node& n, const char* attribute, double otherwise) {
     return number(n.attribute(attribute).as_string()).value_or(otherwise);
 }
+/// A whole number in these bounds, whatever stands there.
+int wholeOr(const xml_node& n, const char* attribute, int otherwise) {
+    return static_cast<int>(std::clamp(numberOr(n, attribute, otherwise), -1e6, 1e6));
+}
 std::size_t countOr(const xml_node& n, const char* attribute, double otherwise) {
     return static_cast<std::size_t>(std::clamp(numberOr(n, attribute, otherwise), 0., 4096.));
 }
@@ -91,8 +95,7 @@ public:
             processData(data.child("ProcessDataOut"), out.out, out.outBits);
         }
         const xml_node variables = function.child("VariableCollection");
-        for (const xml_node& v : variables.children("Variable"))
-            parameter(v, static_cast<int>(numberOr(v, "index", -1)), out);
+        for (const xml_node& v : variables.children("Variable")) parameter(v, wholeOr(v, "index", -1), out);
         for (const xml_node& v : variables.children("StdVariableRef")) {
             const std::string_view which = v.attribute("id").as_string();
             if (which == "V_SystemCommand") {
@@ -122,7 +125,7 @@ public:
 private:
     Shown shownBy(const xml_node& n) const {
         Shown out{numberOr(n, "gradient", 1), numberOr(n, "offset", 0), {}};
-        if (const auto unit = number(n.attribute("unitCode").as_string())) out.unit = ioddUnit(static_cast<int>(*unit));
+        if (n.attribute("unitCode")) out.unit = ioddUnit(wholeOr(n, "unitCode", 0));
         return out;
     }
     std::string textOf(const xml_node& n) const {
@@ -183,7 +186,7 @@ private:
                            : v == "false" ? std::optional<double>(0)
                                           : number(s.attribute("value").as_string());
             const std::string words = textOf(s);
-            if (n && !words.empty() && out.words.size() < 256)
+            if (n && std::fabs(*n) < 9e15 && !words.empty() && out.words.size() < 256)
                 out.words.emplace_back(static_cast<std::int64_t>(*n), words);
         }
         if (const xml_node range = type.child("ValueRange")) {
@@ -249,7 +252,7 @@ private:
             for (const xml_node& item : type.children("RecordItem")) {
                 p.value = {};
                 if (!value(typeOf(item), p.value) || out.parameters.size() >= mostParameters) continue;
-                p.subindex = static_cast<int>(numberOr(item, "subindex", 0));
+                p.subindex = wholeOr(item, "subindex", 0);
                 if (p.subindex < 1 || p.subindex > 255) continue;
                 take(id + "/" + std::to_string(p.subindex), p.value);
                 const std::string part = textOf(item);
@@ -308,9 +311,9 @@ void IoddValue::put(double value, std::string& bytes) const {
     } else {
         const double span = std::ldexp(1.0, static_cast<int>(bits));
         const bool isSigned = type == Type::signedWhole;
-        const double held = std::isnan(value) ? 0
-                                              : std::clamp(std::round(value), isSigned ? -span / 2 : 0,
-                                                           isSigned ? span / 2 - 1 : span - 1);
+        // The highest that a double can say: beyond 53 bits that is less than all ones.
+        const double end = isSigned ? span / 2 : span, top = bits > 53 ? std::nextafter(end, 0.) : end - 1;
+        const double held = std::isnan(value) ? 0 : std::clamp(std::round(value), isSigned ? -end : 0, top);
         out = isSigned ? static_cast<std::uint64_t>(static_cast<std::int64_t>(held)) : static_cast<std::uint64_t>(held);
     }
     for (std::size_t i = 0; i < bits; ++i) {

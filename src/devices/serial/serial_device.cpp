@@ -319,7 +319,7 @@ private:
             Instant at{now.ns - static_cast<std::int64_t>(byteNs() * static_cast<double>(line.bytesBehind))};
             if (clock_)
                 if (const auto stamp = std::ranges::find(fields, settings_.stamp, &FieldValue::terminal);
-                    stamp != fields.end() && stamp->value >= 0)
+                    stamp != fields.end() && stamp->value >= 0 && stamp->value < 9e15)
                     at = clock_->at(static_cast<std::uint64_t>(stamp->value), at);
             if (lastLine_ && at <= *lastLine_) at = *lastLine_ + nanoseconds(1);
             if (lostSince) {
