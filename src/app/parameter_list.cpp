@@ -41,6 +41,11 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
     rows_.clear();
     while (QLayoutItem* item = column_->takeAt(0)) {
         if (item->widget()) item->widget()->deleteLater();
+        if (item->layout())
+            while (QLayoutItem* inner = item->layout()->takeAt(0)) {
+                if (inner->widget()) inner->widget()->deleteLater();
+                delete inner;
+            }
         delete item;
     }
     auto* caption = new QLabel(tr("Settings in the device"));
@@ -63,6 +68,9 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
             row.choice->setEnabled(p.writable);
             row.sure = new QPushButton(tr("Do it all the same"));
             row.sure->hide();
+            row.leave = new QPushButton(tr("Leave it"));
+            row.leave->hide();
+            connect(row.leave, &QPushButton::clicked, this, [this, i = rows_.size()] { leave(i); });
             connect(row.choice, &QComboBox::activated, this, [this, i = rows_.size()] { choose(i); });
             connect(row.sure, &QPushButton::clicked, this, [this, i = rows_.size()] { write(i); });
             column_->addWidget(row.choice);
@@ -78,7 +86,13 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
         row.note = new QLabel;
         row.note->setWordWrap(true);
         column_->addWidget(row.note);
-        if (row.sure) column_->addWidget(row.sure, 0, Qt::AlignLeft);
+        if (row.sure) {
+            auto* both = new QHBoxLayout;
+            both->addWidget(row.sure);
+            both->addWidget(row.leave);
+            both->addStretch();
+            column_->addLayout(both);
+        }
         rows_.push_back(row);
     }
 }
@@ -90,13 +104,21 @@ void ParameterList::choose(std::size_t i) {
     row.note->setText(shown(p.warning));
     row.note->show();
     row.sure->show();
+    row.leave->show();
+}
+
+void ParameterList::leave(std::size_t i) {
+    Row& row = rows_[i];
+    for (QWidget* w :
+         {static_cast<QWidget*>(row.sure), static_cast<QWidget*>(row.leave), static_cast<QWidget*>(row.note)})
+        w->hide();
+    row.choice->setCurrentIndex(shown_[i].there ? row.choice->findText(shown(*shown_[i].there)) : -1);
 }
 
 void ParameterList::write(std::size_t i) {
-    Row& row = rows_[i];
-    row.sure->hide();
-    row.note->hide();
-    Q_EMIT writeAsked(shown(shown_[i].key), row.choice->currentText());
+    const QString value = rows_[i].choice->currentText();
+    leave(i);
+    Q_EMIT writeAsked(shown(shown_[i].key), value);
 }
 
 void ParameterList::show(const std::vector<DeviceParameter>& parameters) {

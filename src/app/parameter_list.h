@@ -35,11 +35,13 @@ private:
         QComboBox* choice;  // or
         Field* field;
         QLabel* note;
-        QPushButton* sure;  // of a choice that costs something
+        QPushButton *sure, *leave;  // of a choice that costs something
     };
     void build(const std::vector<DeviceParameter>& parameters);
     void choose(std::size_t row);
     void write(std::size_t row);
+    /// What was asked about is not done; the row shows what the device has.
+    void leave(std::size_t row);
 
     std::vector<DeviceParameter> shown_;
     std::vector<Row> rows_;

@@ -345,6 +345,10 @@ TEST_F(Connect, WhatCostsSomethingIsAskedAboutBeforeItIsWritten) {
     p.problem = Text{"Something else was read meanwhile."};
     list.show({p});
     EXPECT_EQ(choice->currentText(), "Device reset") << "what is asked about stays";
+    ASSERT_TRUE(click(list, "Leave it"));
+    EXPECT_EQ(written.size(), 1) << "nor then";
+    EXPECT_FALSE(says(list, "leaves the link for a moment"));
+    choose(1);
     ASSERT_TRUE(click(list, "Do it all the same"));
     EXPECT_EQ(written.back(), "level/Command=Device reset");
     EXPECT_FALSE(says(list, "leaves the link for a moment"));
