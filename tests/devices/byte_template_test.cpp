@@ -4,7 +4,7 @@
 
 #include <limits>
 
-namespace cruscotto {
+namespace cruscotto::byte_template_test {
 namespace {
 
 TEST(ByteTemplate, BecomesTheBytesThatItSays) {
@@ -60,4 +60,4 @@ TEST(ByteTemplate, RandomTextNeverCrashesIt) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::byte_template_test

@@ -5,7 +5,7 @@
 #include "devices/device_listener.h"
 #include "standins/canbus/pump_bus.h"
 
-namespace cruscotto {
+namespace cruscotto::can_test {
 namespace {
 
 using nlohmann::json;
@@ -277,4 +277,4 @@ TEST(CanSettings, WhatIsMissingIsSaid) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::can_test

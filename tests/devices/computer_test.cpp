@@ -11,7 +11,7 @@
 #include "devices/computer/sensor_tree.h"
 #include "devices/device_listener.h"
 
-namespace cruscotto {
+namespace cruscotto::computer_test {
 namespace {
 
 using nlohmann::json;
@@ -270,4 +270,4 @@ TEST_F(IioBufferTest, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::computer_test

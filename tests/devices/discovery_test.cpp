@@ -9,7 +9,7 @@
 #include "standins/line_speed.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::discovery_test {
 namespace {
 
 namespace fs = std::filesystem;
@@ -135,4 +135,4 @@ TEST(SpeedSearch, TextAtItsOwnSpeedIsTheMostLikely) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::discovery_test

@@ -8,7 +8,7 @@
 #include "fast_bench.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::fast_box_test {
 namespace {
 
 using test::eventually;
@@ -145,4 +145,4 @@ TEST(FastBox, AClockThatIsOffIsShownOnTheBenchsAxis) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::fast_box_test

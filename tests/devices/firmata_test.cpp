@@ -5,7 +5,7 @@
 #include "devices/firmata/firmata_text.h"
 #include "standins/gpioboard/pin_board.h"
 
-namespace cruscotto {
+namespace cruscotto::firmata_test {
 namespace {
 
 using nlohmann::json;
@@ -146,4 +146,4 @@ TEST_F(Firmata, SeveralBoardsAreReadAtOnce) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::firmata_test

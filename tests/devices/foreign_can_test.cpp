@@ -6,7 +6,7 @@
 #include "standins/canbus/pump_bus.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::foreign_can_test {
 namespace {
 
 std::string output(const std::string& command) {
@@ -72,4 +72,4 @@ bus.shutdown()
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::foreign_can_test

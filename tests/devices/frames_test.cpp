@@ -11,7 +11,7 @@
 #include "devices/link/board_clock.h"
 #include "standins/frameboard/weather_board.h"
 
-namespace cruscotto {
+namespace cruscotto::frames_test {
 namespace {
 
 using nlohmann::json;
@@ -398,4 +398,4 @@ TEST(FrameBoardSettings, SayWhatIsWrong) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::frames_test

@@ -13,7 +13,7 @@
 #include "core/json_text.h"
 #include "devices/device_listener.h"
 
-namespace cruscotto {
+namespace cruscotto::gpio_test {
 namespace {
 
 using nlohmann::json;
@@ -203,4 +203,4 @@ TEST(Gpio, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::gpio_test

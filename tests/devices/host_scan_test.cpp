@@ -5,7 +5,7 @@
 #include "standins/rack/cold_store_rack.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::host_scan_test {
 namespace {
 
 TEST(HostRange, IsReadAsPeopleWriteIt) {
@@ -82,4 +82,4 @@ TEST(HostScan, AMasterOfSmartSensorsSaysWhatItIs) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::host_scan_test

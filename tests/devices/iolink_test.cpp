@@ -10,7 +10,7 @@
 #include "devices/device_listener.h"
 #include "standins/iolink/sensor_master.h"
 
-namespace cruscotto {
+namespace cruscotto::iolink_test {
 namespace {
 
 using nlohmann::json;
@@ -330,4 +330,4 @@ server.serve_forever()
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::iolink_test

@@ -5,7 +5,7 @@
 #include "devices/serial/serial_device.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::line_format_test {
 namespace {
 
 using Values = std::vector<FieldValue>;
@@ -173,4 +173,4 @@ TEST(SerialSettings, AreCheckedWithASentence) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::line_format_test

@@ -10,7 +10,7 @@
 #include "devices/modbus/modbus_device.h"
 #include "standins/rack/cold_store_rack.h"
 
-namespace cruscotto {
+namespace cruscotto::modbus_test {
 namespace {
 
 using nlohmann::json;
@@ -420,4 +420,4 @@ TEST(Modbus, TalksWithAServerThatIsNotOurs) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::modbus_test

@@ -5,7 +5,7 @@
 #include "devices/scpi/scpi_device.h"
 #include "standins/meter/bench_meter.h"
 
-namespace cruscotto {
+namespace cruscotto::scpi_test {
 namespace {
 
 using nlohmann::json;
@@ -174,4 +174,4 @@ TEST_F(Scpi, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::scpi_test

@@ -16,7 +16,7 @@
 #include "standins/beehive/beehive.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::serial_device_test {
 namespace {
 
 using nlohmann::json;
@@ -513,4 +513,4 @@ TEST(Beehive, ReplacesOnlyItsOwnOldLink) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::serial_device_test

@@ -5,7 +5,7 @@
 #include "devices/device.h"
 #include "support.h"
 
-namespace cruscotto {
+namespace cruscotto::simulated_box_test {
 namespace {
 
 /// Takes everything a device hands over.
@@ -137,4 +137,4 @@ TEST(SimulatedBox, RunsInRealTimeUntilStopped) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::simulated_box_test

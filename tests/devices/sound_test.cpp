@@ -8,7 +8,7 @@
 #include "devices/device_listener.h"
 #include "standins/sound/tone.h"
 
-namespace cruscotto {
+namespace cruscotto::sound_test {
 namespace {
 
 using nlohmann::json;
@@ -137,4 +137,4 @@ TEST(SoundSettings, SayWhatIsWrong) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::sound_test

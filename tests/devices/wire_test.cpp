@@ -4,7 +4,7 @@
 
 #include <thread>
 
-namespace cruscotto {
+namespace cruscotto::wire_test {
 namespace {
 
 WireMessage message(const std::string& bytes, Instant at = {}) {
@@ -162,4 +162,4 @@ TEST(WireBytes, AreShownAsHexAndAsText) {
 }
 
 }  // namespace
-}  // namespace cruscotto
+}  // namespace cruscotto::wire_test
