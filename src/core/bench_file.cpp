@@ -12,9 +12,9 @@
 #include <sstream>
 
 #include "core/bench.h"
-#include "core/json_text.h"
 #include "core/run_format.h"
 #include "core/run_name.h"
+#include "core/signal_json.h"
 
 namespace cruscotto {
 
@@ -86,351 +86,8 @@ private:
     int found_ = 0;
 };
 
-std::string dumped(const Json& json) {
-    return jsonText(json);
-}
-
-/// Reads the keys of one JSON object, notes what is wrong and what was not asked for.
-class Fields {
-public:
-    Fields(const Json& json, std::string where, std::vector<Problem>& problems)
-        : json_(json), where_(std::move(where)), problems_(problems) {
-        if (!json_.is_object()) complain("", text("An object in braces is expected here, not {0}.", json_.type_name()));
-    }
-    void complain(const std::string& key, Text message) {
-        problems_.push_back({key.empty() ? where_ : where_ + "/" + key, 0, std::move(message)});
-    }
-    const Json* find(const std::string& key) {
-        seen_.insert(key);
-        if (!json_.is_object()) return nullptr;
-        const auto it = json_.find(key);
-        return it == json_.end() || it->is_null() ? nullptr : &*it;
-    }
-    std::string string(const std::string& key, bool needed = false, std::string otherwise = {}) {
-        const Json* v = find(key);
-        if (!v) {
-            if (needed) complain("", text("\"{0}\" is missing. Add it.", key));
-            return otherwise;
-        }
-        if (!v->is_string()) {
-            complain(key, text("Text in quotes is expected here, not {0}.", v->type_name()));
-            return otherwise;
-        }
-        if (needed && v->get_ref<const std::string&>().empty()) complain(key, text("This must not be empty."));
-        return v->get<std::string>();
-    }
-    std::optional<double> maybeNumber(const std::string& key) {
-        const Json* v = find(key);
-        if (!v) return std::nullopt;
-        if (!v->is_number()) {
-            complain(key, text("A number is expected here, not {0}.", v->type_name()));
-            return std::nullopt;
-        }
-        return v->get<double>();
-    }
-    double number(const std::string& key, double otherwise) { return maybeNumber(key).value_or(otherwise); }
-    double neededNumber(const std::string& key) {
-        if (!find(key)) complain("", text("\"{0}\" is missing. Add a number.", key));
-        return maybeNumber(key).value_or(0);
-    }
-    int integer(const std::string& key, int otherwise, int low, int high) {
-        const double v = number(key, otherwise);
-        if (!(v >= low && v <= high) || v != std::floor(v)) {
-            complain(key, text("A whole number from {0} to {1} is expected here.", low, high));
-            return otherwise;
-        }
-        return static_cast<int>(v);
-    }
-    template <class Each>
-    void list(const std::string& key, Each&& each) {
-        const Json* v = find(key);
-        if (!v) return;
-        if (!v->is_array()) {
-            complain(key, text("A list in brackets is expected here, not {0}.", v->type_name()));
-            return;
-        }
-        for (std::size_t i = 0; i < v->size(); ++i) each((*v)[i], where_ + "/" + key + "/" + std::to_string(i));
-    }
-    template <class Choice>
-    Choice choice(const std::string& key, std::initializer_list<std::pair<const char*, Choice>> choices,
-                  Choice otherwise) {
-        const std::string word = string(key);
-        if (word.empty()) return otherwise;
-        std::string all;
-        for (const auto& [name, value] : choices) {
-            if (word == name) return value;
-            all += (all.empty() ? "" : ", ") + std::string(name);
-        }
-        complain(key, text("\"{0}\" is not known here. Use one of: {1}.", word, all));
-        return otherwise;
-    }
-    std::optional<Scale> scale(const std::string& key) {
-        const Json* v = find(key);
-        if (!v) return std::nullopt;
-        Fields f(*v, where_ + "/" + key, problems_);
-        const Scale s{f.neededNumber("low"), f.neededNumber("high")};
-        if (!(s.low < s.high)) f.complain("", text("\"low\" must be less than \"high\"."));
-        return s;
-    }
-    /// What has not been asked for, to be written back as it was.
-    JsonText rest() const {
-        if (!json_.is_object()) return {};
-        Json out = Json::object();
-        for (const auto& [key, v] : json_.items())
-            if (!seen_.contains(key)) out[key] = v;
-        return out.empty() ? JsonText{} : dumped(out);
-    }
-    [[nodiscard]] const std::string& where() const { return where_; }
-    [[nodiscard]] std::vector<Problem>& problems() { return problems_; }
-
-private:
-    const Json& json_;
-    std::string where_;
-    std::vector<Problem>& problems_;
-    std::set<std::string> seen_;
-};
-
-void addExtra(Json& out, const JsonText& extra) {
-    if (extra.empty()) return;
-    const Json more = parseOrderedJson(extra);
-    if (more.is_object())
-        for (const auto& [key, v] : more.items()) out[key] = v;
-}
-
-Json scaleJson(const Scale& s) {
-    return Json{{"low", s.low}, {"high", s.high}};
-}
-
-// ---- stages
-
-Json stageJson(const Stage& stage) {
-    Json j;
-    j["stage"] = stageKey(stage);
-    if (const auto* s = std::get_if<CountsToVolts>(&stage)) {
-        j["bits"] = s->bits;
-        j["low"] = s->low;
-        j["high"] = s->high;
-        j["coding"] = s->coding == CountsToVolts::Coding::unipolar ? "unipolar" : "twos-complement";
-    } else if (const auto* line = std::get_if<SlopeOffset>(&stage)) {
-        j["slope"] = line->slope;
-        j["offset"] = line->offset;
-        j["unit"] = line->unit;
-    } else if (const auto* points = std::get_if<TwoPoints>(&stage)) {
-        j["x1"] = points->x1;
-        j["y1"] = points->y1;
-        j["x2"] = points->x2;
-        j["y2"] = points->y2;
-        j["unit"] = points->unit;
-        if (!points->note.empty()) j["note"] = points->note;
-    } else if (const auto* formula = std::get_if<Formula>(&stage)) {
-        j["formula"] = formula->text;
-        j["unit"] = formula->unit;
-    } else if (const auto* mean = std::get_if<MovingMean>(&stage)) {
-        j["samples"] = mean->samples;
-    } else if (const auto* convert = std::get_if<ConvertUnit>(&stage)) {
-        j["unit"] = convert->unit;
-    } else if (const auto* valid = std::get_if<ValidRange>(&stage)) {
-        j["low"] = valid->low;
-        j["high"] = valid->high;
-    } else if (const auto* counter = std::get_if<PulseCounter>(&stage)) {
-        constexpr std::array modes{"frequency", "rpm", "count"};
-        j["mode"] = modes.at(static_cast<std::size_t>(counter->mode));
-        j["pulses-per-turn"] = counter->pulsesPerTurn;
-        j["silence-s"] = counter->silenceSeconds;
-        j["gate-s"] = counter->gateSeconds;
-    }
-    return j;
-}
-
-std::optional<Stage> readStage(const Json& json, const std::string& where, const std::string& unitBefore,
-                               std::vector<Problem>& problems) {
-    const std::size_t before = problems.size();
-    Fields f(json, where, problems);
-    const std::string key = f.string("stage", true);
-    const auto unit = [&] { return f.string("unit", false, "1"); };
-    Stage stage;
-    if (key == "counts-to-volts") {
-        using Coding = CountsToVolts::Coding;
-        stage = CountsToVolts{
-            f.integer("bits", 16, 1, 32), f.neededNumber("low"), f.neededNumber("high"),
-            f.choice<Coding>("coding", {{"twos-complement", Coding::twosComplement}, {"unipolar", Coding::unipolar}},
-                             Coding::twosComplement)};
-    } else if (key == "slope-offset") {
-        stage = SlopeOffset{f.neededNumber("slope"), f.number("offset", 0), unit()};
-    } else if (key == "two-points") {
-        stage =
-            TwoPoints{f.neededNumber("x1"), f.neededNumber("y1"), f.neededNumber("x2"), f.neededNumber("y2"), unit(),
-                      f.string("note")};
-    } else if (key == "formula") {
-        stage = Formula{f.string("formula", true), unit()};
-    } else if (key == "moving-mean") {
-        stage = MovingMean{f.integer("samples", 10, 1, 1'000'000)};
-    } else if (key == "convert-unit") {
-        stage = ConvertUnit{f.string("unit", true)};
-    } else if (key == "valid-range") {
-        stage = ValidRange{f.neededNumber("low"), f.neededNumber("high")};
-    } else if (key == "invert") {
-        stage = Invert{};
-    } else if (key == "pulse-counter") {
-        using Mode = PulseCounter::Mode;
-        stage = PulseCounter{
-            f.choice<Mode>("mode", {{"frequency", Mode::frequency}, {"rpm", Mode::rpm}, {"count", Mode::count}},
-                           Mode::frequency),
-            f.number("pulses-per-turn", 1), f.number("silence-s", 2), f.number("gate-s", 0.25)};
-    } else {
-        if (problems.size() == before)
-            f.complain(
-                "stage",
-                text(
-                    "There is no stage \"{0}\". Use counts-to-volts, pulse-counter, invert, moving-mean, slope-offset, "
-                    "two-points, formula, convert-unit or valid-range.",
-                    key));
-        return std::nullopt;
-    }
-    if (problems.size() != before) return std::nullopt;
-    if (auto checked = checkStage(stage, unitBefore); !checked) {
-        f.complain("", checked.error().message);
-        return std::nullopt;
-    }
-    return stage;
-}
-
-ChainSpec readChain(Fields& f, ChannelKind kind) {
-    ChainSpec chain;
-    std::string unit = rawUnit(kind);
-    f.list("chain", [&](const Json& j, const std::string& where) {
-        if (const auto stage = readStage(j, where, unit, f.problems())) {
-            unit = unitAfter(*stage, unit);
-            chain.push_back(*stage);
-        }
-    });
-    return chain;
-}
-
-Json chainJson(const ChainSpec& chain) {
-    Json out = Json::array();
-    for (const Stage& stage : chain) out.push_back(stageJson(stage));
-    return out;
-}
-
-// ---- parts
-
-constexpr std::array keepNames{"everything", "one-in-n", "summary", "changes"};
-
-Json keepJson(const KeepSpec& keep) {
-    Json j = Json::object();
-    j["what"] = keepNames.at(static_cast<std::size_t>(keep.what));
-    if (keep.what == KeepSpec::What::oneInN) j["every"] = keep.every;
-    if (keep.what == KeepSpec::What::summary) j["interval-s"] = keep.intervalSeconds;
-    if (keep.what == KeepSpec::What::changes) {
-        j["dead-band"] = keep.deadBand;
-        j["at-least-every-s"] = keep.atLeastEvery;
-    }
-    if (keep.asReadings) j["as"] = "reading";
-    return j;
-}
-
-KeepSpec readKeep(const Json& json, const std::string& where, std::vector<Problem>& problems) {
-    Fields f(json, where, problems);
-    KeepSpec keep;
-    keep.what = f.choice<KeepSpec::What>("what",
-                                         {{keepNames[0], KeepSpec::What::everything},
-                                          {keepNames[1], KeepSpec::What::oneInN},
-                                          {keepNames[2], KeepSpec::What::summary},
-                                          {keepNames[3], KeepSpec::What::changes}},
-                                         KeepSpec::What::everything);
-    keep.every = f.integer("every", keep.every, 1, 1'000'000);
-    keep.asReadings = f.choice<bool>("as", {{"raw", false}, {"reading", true}}, false);
-    for (const auto& [key, member, low, high] :
-         {std::tuple{"interval-s", &KeepSpec::intervalSeconds, 0.001, 86400.0},
-          std::tuple{"dead-band", &KeepSpec::deadBand, 0.0, std::numeric_limits<double>::max()},
-          std::tuple{"at-least-every-s", &KeepSpec::atLeastEvery, 0.0, 86400.0}}) {
-        keep.*member = f.number(key, keep.*member);
-        if (!(keep.*member >= low && keep.*member <= high))
-            f.complain(key, high > 1e6 ? text("A number that is not negative is expected here.")
-                                       : text("A number from {0} to {1} is expected here.", low, high));
-    }
-    return keep;
-}
-
-Json signalJson(const SignalSpec& s) {
-    Json j;
-    j["id"] = s.id;
-    j["name"] = s.name;
-    j["tag"] = s.tag;
-    j["colour"] = s.colour;
-    j["device"] = s.device;
-    j["terminal"] = s.terminal;
-    j["kind"] = channelKindName(s.kind);
-    if (s.range) j["range"] = scaleJson(*s.range);
-    if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
-    if (s.scale) j["scale"] = scaleJson(*s.scale);
-    if (s.limits.low || s.limits.high) {
-        Json limits = Json::object();
-        if (s.limits.low) limits["low"] = *s.limits.low;
-        if (s.limits.high) limits["high"] = *s.limits.high;
-        j["limits"] = limits;
-    }
-    if (s.output)
-        j["output"] = Json{
-            {"low", s.output->low}, {"high", s.output->high}, {"start", s.output->start}, {"safe", s.output->safe}};
-    if (s.output && s.output->onReturn != OutputSpec::OnReturn::safe)
-        j["output"]["on-return"] = s.output->onReturn == OutputSpec::OnReturn::start ? "start" : "before";
-    if (!s.onWord.empty()) j["on"] = s.onWord;
-    if (!s.offWord.empty()) j["off"] = s.offWord;
-    if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
-    addExtra(j, s.extra);
-    return j;
-}
-
-SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Problem>& problems) {
-    Fields f(json, where, problems);
-    SignalSpec s;
-    s.id = f.string("id", true);
-    s.name = f.string("name", true);
-    s.tag = f.string("tag");
-    s.colour = f.integer("colour", 0, 0, 7);
-    s.device = f.string("device", true);
-    s.terminal = f.string("terminal", true);
-    s.kind = f.choice<ChannelKind>("kind",
-                                   {{"analog-input", ChannelKind::analogInput},
-                                    {"digital-input", ChannelKind::digitalInput},
-                                    {"counter-input", ChannelKind::counterInput},
-                                    {"analog-output", ChannelKind::analogOutput},
-                                    {"digital-output", ChannelKind::digitalOutput}},
-                                   ChannelKind::analogInput);
-    s.range = f.scale("range");
-    s.chain = readChain(f, s.kind);
-    s.scale = f.scale("scale");
-    if (const Json* limits = f.find("limits")) {
-        Fields l(*limits, where + "/limits", problems);
-        s.limits = {l.maybeNumber("low"), l.maybeNumber("high")};
-        if (s.limits.low && s.limits.high && *s.limits.low >= *s.limits.high)
-            l.complain("", text("The low limit must be less than the high one."));
-    }
-    if (const Json* output = f.find("output")) {
-        Fields o(*output, where + "/output", problems);
-        s.output = OutputSpec{o.number("low", 0), o.number("high", isDigital(s.kind) ? 1 : 10), o.number("start", 0),
-                              o.number("safe", 0)};
-        using OnReturn = OutputSpec::OnReturn;
-        s.output->onReturn = o.choice<OnReturn>(
-            "on-return", {{"safe", OnReturn::safe}, {"start", OnReturn::start}, {"before", OnReturn::before}},
-            OnReturn::safe);
-        if (!(s.output->low < s.output->high)) o.complain("", text("\"low\" must be less than \"high\"."));
-        for (const auto& [key, v] : {std::pair("start", s.output->start), std::pair("safe", s.output->safe)})
-            if (v < s.output->low || v > s.output->high)
-                o.complain(key, text("This must lie between \"low\" and \"high\"."));
-    }
-    if (isOutput(s.kind) && !s.output) s.output = OutputSpec{0, isDigital(s.kind) ? 1.0 : 10.0, 0, 0};
-    s.onWord = f.string("on");
-    s.offWord = f.string("off");
-    if (const Json* keep = f.find("keep")) s.keep = readKeep(*keep, where + "/keep", problems);
-    s.extra = f.rest();
-    return s;
-}
-
 TileSpec readTile(const Json& json, const std::string& where, std::vector<Problem>& problems) {
-    Fields f(json, where, problems);
+    JsonFields f(json, where, problems);
     TileSpec t;
     t.id = f.string("id", true);
     t.kind = f.choice<TileKind>("kind",
@@ -453,7 +110,7 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
     });
     if (t.signals.empty()) f.complain("", text("A tile needs at least one signal in \"signals\"."));
     if (const Json* scales = f.find("scales")) {
-        Fields s(*scales, where + "/scales", problems);
+        JsonFields s(*scales, where + "/scales", problems);
         if (scales->is_object())
             for (const auto& [unit, v] : scales->items())
                 if (const auto scale = s.scale(unit)) t.scales[unit] = *scale;
@@ -563,7 +220,7 @@ BenchReading readBench(const std::string& fileText) {
         return refuse(line,
                       text("This is not JSON from here on. Look for a missing comma, quote or brace just before."));
     }
-    Fields f(json, "", out.problems);
+    JsonFields f(json, "", out.problems);
     if (f.string("format") != formatName) {
         out.problems.clear();
         return refuse(1, text("This is not a bench: \"format\" should say \"{0}\".", formatName));
@@ -578,11 +235,11 @@ BenchReading readBench(const std::string& fileText) {
     bench.name = f.string("name", true);
     bench.notes = f.string("notes");
     f.list("devices", [&](const Json& j, const std::string& where) {
-        Fields d(j, where, out.problems);
+        JsonFields d(j, where, out.problems);
         DeviceSpec device{d.string("id", true), d.string("name", true), d.string("kind", true), {}, {}};
         if (const Json* settings = d.find("settings")) {
             if (settings->is_object())
-                device.settings = dumped(*settings);
+                device.settings = jsonText(*settings);
             else
                 d.complain("settings", text("An object in braces is expected here, not {0}.", settings->type_name()));
         }
@@ -596,7 +253,7 @@ BenchReading readBench(const std::string& fileText) {
             bench.signals.push_back(std::make_shared<const SignalSpec>(readSignal(j, where, out.problems)));
     });
     f.list("pages", [&](const Json& j, const std::string& where) {
-        Fields p(j, where, out.problems);
+        JsonFields p(j, where, out.problems);
         PageSpec page{p.string("id", true), p.string("name", true), {}, {}};
         p.list("tiles", [&](const Json& tile, const std::string& at) {
             page.tiles.push_back(readTile(tile, at, out.problems));
@@ -605,7 +262,7 @@ BenchReading readBench(const std::string& fileText) {
         bench.pages.push_back(std::make_shared<const PageSpec>(std::move(page)));
     });
     if (const Json* recording = f.find("recording")) {
-        Fields r(*recording, "/recording", out.problems);
+        JsonFields r(*recording, "/recording", out.problems);
         RecordingSpec& spec = bench.recording;
         spec.name = r.string("name", false, spec.name);
         if (auto fine = checkRunName(spec.name); !fine) r.complain("name", fine.error().message);
@@ -707,18 +364,6 @@ Result<void> saveBench(const Bench& bench, const std::string& path) {
         return failure("{0} could not be written to the end; the old file is as it was. Is the disk full?", path);
     }
     return {};
-}
-
-std::string signalToJson(const SignalSpec& signal) {
-    return dumped(signalJson(signal));
-}
-
-Result<SignalSpec> signalFromJson(const std::string& json) {
-    const Json j = parseOrderedJson(json);
-    std::vector<Problem> problems;
-    SignalSpec signal = readSignal(j, "", problems);
-    if (!problems.empty()) return Error{Text(problems.front().english())};
-    return signal;
 }
 
 }  // namespace cruscotto

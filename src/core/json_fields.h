@@ -1,0 +1,122 @@
+#pragma once
+
+#include <initializer_list>
+#include <nlohmann/json.hpp>
+#include <optional>
+#include <set>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "core/bench.h"
+#include "core/json_text.h"
+
+/// What the readers and writers of the bench file's parts have in common.
+namespace cruscotto {
+
+/// Reads the keys of one JSON object, notes what is wrong and what was not asked for.
+class JsonFields {
+public:
+    using Json = nlohmann::ordered_json;
+    JsonFields(const Json& json, std::string where, std::vector<Problem>& problems)
+        : json_(json), where_(std::move(where)), problems_(problems) {
+        if (!json_.is_object()) complain("", text("An object in braces is expected here, not {0}.", json_.type_name()));
+    }
+    void complain(const std::string& key, Text message) {
+        problems_.push_back({key.empty() ? where_ : where_ + "/" + key, 0, std::move(message)});
+    }
+    const Json* find(const std::string& key) {
+        seen_.insert(key);
+        if (!json_.is_object()) return nullptr;
+        const auto it = json_.find(key);
+        return it == json_.end() || it->is_null() ? nullptr : &*it;
+    }
+    std::string string(const std::string& key, bool needed = false, std::string otherwise = {}) {
+        const Json* v = find(key);
+        if (!v) {
+            if (needed) complain("", text("\"{0}\" is missing. Add it.", key));
+            return otherwise;
+        }
+        if (!v->is_string()) {
+            complain(key, text("Text in quotes is expected here, not {0}.", v->type_name()));
+            return otherwise;
+        }
+        if (needed && v->get_ref<const std::string&>().empty()) complain(key, text("This must not be empty."));
+        return v->get<std::string>();
+    }
+    std::optional<double> maybeNumber(const std::string& key) {
+        const Json* v = find(key);
+        if (!v) return std::nullopt;
+        if (!v->is_number()) {
+            complain(key, text("A number is expected here, not {0}.", v->type_name()));
+            return std::nullopt;
+        }
+        return v->get<double>();
+    }
+    double number(const std::string& key, double otherwise) { return maybeNumber(key).value_or(otherwise); }
+    double neededNumber(const std::string& key) {
+        if (!find(key)) complain("", text("\"{0}\" is missing. Add a number.", key));
+        return maybeNumber(key).value_or(0);
+    }
+    int integer(const std::string& key, int otherwise, int low, int high) {
+        const double v = number(key, otherwise);
+        if (!(v >= low && v <= high) || v != std::floor(v)) {
+            complain(key, text("A whole number from {0} to {1} is expected here.", low, high));
+            return otherwise;
+        }
+        return static_cast<int>(v);
+    }
+    template <class Each>
+    void list(const std::string& key, Each&& each) {
+        const Json* v = find(key);
+        if (!v) return;
+        if (!v->is_array()) {
+            complain(key, text("A list in brackets is expected here, not {0}.", v->type_name()));
+            return;
+        }
+        for (std::size_t i = 0; i < v->size(); ++i) each((*v)[i], where_ + "/" + key + "/" + std::to_string(i));
+    }
+    template <class Choice>
+    Choice choice(const std::string& key, std::initializer_list<std::pair<const char*, Choice>> choices,
+                  Choice otherwise) {
+        const std::string word = string(key);
+        if (word.empty()) return otherwise;
+        std::string all;
+        for (const auto& [name, value] : choices) {
+            if (word == name) return value;
+            all += (all.empty() ? "" : ", ") + std::string(name);
+        }
+        complain(key, text("\"{0}\" is not known here. Use one of: {1}.", word, all));
+        return otherwise;
+    }
+    std::optional<Scale> scale(const std::string& key) {
+        const Json* v = find(key);
+        if (!v) return std::nullopt;
+        JsonFields f(*v, where_ + "/" + key, problems_);
+        const Scale s{f.neededNumber("low"), f.neededNumber("high")};
+        if (!(s.low < s.high)) f.complain("", text("\"low\" must be less than \"high\"."));
+        return s;
+    }
+    /// What has not been asked for, to be written back as it was.
+    [[nodiscard]] JsonText rest() const {
+        if (!json_.is_object()) return {};
+        Json out = Json::object();
+        for (const auto& [key, v] : json_.items())
+            if (!seen_.contains(key)) out[key] = v;
+        return out.empty() ? JsonText{} : jsonText(out);
+    }
+    [[nodiscard]] const std::string& where() const { return where_; }
+    [[nodiscard]] std::vector<Problem>& problems() { return problems_; }
+
+private:
+    const Json& json_;
+    std::string where_;
+    std::vector<Problem>& problems_;
+    std::set<std::string> seen_;
+};
+
+/// Puts what was not asked for when it was read back into what is written.
+void addExtra(nlohmann::ordered_json& out, const JsonText& extra);
+nlohmann::ordered_json scaleJson(const Scale& scale);
+
+}  // namespace cruscotto
