@@ -416,22 +416,22 @@ bool SignalHistory::copy(std::uint64_t first, std::size_t n, Stretch& out) const
 
 void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                         ChannelKind kind) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     entries_[signal] = {std::move(history), chain, kind};
 }
 
 void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     if (const auto it = entries_.find(signal); it != entries_.end()) it->second.chain = chain;
 }
 
 void HistorySource::remove(const std::string& signal) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     entries_.erase(signal);
 }
 
 void HistorySource::clear() {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     entries_.clear();
 }
 
@@ -441,7 +441,7 @@ void HistorySource::setExtent(Span extent) {
 }
 
 void HistorySource::setAnchor(WallAnchor anchor) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     anchor_ = anchor;
 }
 
@@ -451,12 +451,12 @@ Span HistorySource::extent() const {
 }
 
 WallAnchor HistorySource::anchor() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return anchor_;
 }
 
 HistorySource::Entry HistorySource::find(const std::string& signal) const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     const auto it = entries_.find(signal);
     return it == entries_.end() ? Entry{} : it->second;
 }

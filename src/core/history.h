@@ -3,12 +3,12 @@
 #include <array>
 #include <atomic>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <unordered_map>
 #include <vector>
 
 #include "core/chain.h"
+#include "core/guarded.h"
 #include "core/pyramid.h"
 #include "core/shared_ring.h"
 #include "core/source.h"
@@ -197,9 +197,9 @@ protected:
     [[nodiscard]] Entry find(const std::string& signal) const;
 
 private:
-    mutable std::mutex mutex_;  // guards what follows
-    std::unordered_map<std::string, Entry> entries_;
-    WallAnchor anchor_;
+    mutable Mutex mutex_;
+    std::unordered_map<std::string, Entry> entries_ GUARDED_BY(mutex_);
+    WallAnchor anchor_ GUARDED_BY(mutex_);
     std::atomic<std::int64_t> extentFrom_{0}, extentTo_{0};
 };
 

@@ -1,21 +1,22 @@
 #include "core/log.h"
 
+#include "core/guarded.h"
+
 #include <spdlog/sinks/null_sink.h>
 #include <spdlog/sinks/rotating_file_sink.h>
 #include <spdlog/spdlog.h>
 
 #include <cstdlib>
 #include <filesystem>
-#include <mutex>
 
 namespace cruscotto {
 
 namespace {
-std::mutex mutex;  // guards current
-std::shared_ptr<spdlog::logger> current;
+Mutex mutex;
+std::shared_ptr<spdlog::logger> current GUARDED_BY(mutex);
 
 std::shared_ptr<spdlog::logger> logger() {
-    const std::lock_guard lock(mutex);
+    const Lock lock(mutex);
     return current;
 }
 }  // namespace
@@ -34,7 +35,7 @@ Result<void> logTo(const std::string& path) {
             "cruscotto", std::make_shared<spdlog::sinks::rotating_file_sink_mt>(path, 1 << 20, 3));
         made->set_pattern("%Y-%m-%dT%H:%M:%S.%e%z %l %v");
         made->flush_on(spdlog::level::info);
-        const std::lock_guard lock(mutex);
+        const Lock lock(mutex);
         current = std::move(made);
     } catch (const std::exception& e) {
         return failure("The log {0} cannot be written: {1}", path, e.what());

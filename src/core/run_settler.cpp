@@ -30,7 +30,7 @@ RunSettler::RunSettler(std::string path) : path_(std::move(path)) {
 
 RunSettler::~RunSettler() {
     {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         ending_ = true;
         changed_.notify_all();
     }
@@ -38,13 +38,13 @@ RunSettler::~RunSettler() {
 }
 
 void RunSettler::written(std::size_t journalBytes) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     journalBytes_ = journalBytes;
     changed_.notify_all();
 }
 
 std::optional<Error> RunSettler::trouble() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return trouble_;
 }
 
@@ -58,8 +58,8 @@ void RunSettler::work() {
     while (true) {
         std::size_t journalBytes = 0;
         {
-            std::unique_lock lock(mutex_);
-            changed_.wait(lock, [&] { return ending_ || journalBytes_ > 0; });
+            Lock lock(mutex_);
+            changed_.wait(lock, [&]() HOLDING(mutex_) { return ending_ || journalBytes_ > 0; });
             if (ending_) return;
             journalBytes = std::exchange(journalBytes_, 0);
         }
@@ -73,7 +73,7 @@ void RunSettler::work() {
         } else if (result == SQLITE_OK) {
             result = confirm(raw);
         }
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         if (result == SQLITE_OK)
             trouble_.reset();
         else

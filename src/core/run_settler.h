@@ -1,11 +1,11 @@
 #pragma once
 
 #include <condition_variable>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <thread>
 
+#include "core/guarded.h"
 #include "core/result.h"
 
 namespace cruscotto {
@@ -31,11 +31,11 @@ private:
     void work();
 
     const std::string path_;
-    mutable std::mutex mutex_;
-    std::condition_variable changed_;
-    bool ending_ = false;           // guarded by mutex_, as are the others
-    std::size_t journalBytes_ = 0;  // 0: nothing new
-    std::optional<Error> trouble_;
+    mutable Mutex mutex_;
+    std::condition_variable_any changed_;
+    bool ending_ GUARDED_BY(mutex_) = false;
+    std::size_t journalBytes_ GUARDED_BY(mutex_) = 0;  // 0: nothing new
+    std::optional<Error> trouble_ GUARDED_BY(mutex_);
     std::thread thread_;
 };
 

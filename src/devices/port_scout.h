@@ -2,10 +2,10 @@
 
 #include <condition_variable>
 #include <map>
-#include <mutex>
 #include <optional>
 #include <thread>
 
+#include "core/guarded.h"
 #include "devices/discovery.h"
 #include "devices/host_scan.h"
 
@@ -18,6 +18,7 @@ public:
     struct Heard {
         std::optional<unsigned> baud;  ///< at which what came makes sense
         std::string line;              ///< the last whole line of it
+        bool labelled = false;         ///< its lines are names with numbers
         Text sentence;                 ///< what was heard, or what to check
         bool bytesNoText = false;      ///< something came, and at no speed was it text
         bool operator==(const Heard&) const = default;
@@ -59,12 +60,11 @@ private:
     void hear(const std::string& path, const std::stop_token& stop);
 
     const std::string root_;
-    mutable std::mutex mutex_;
+    mutable Mutex mutex_;
     std::condition_variable_any changed_;
-    // guarded by mutex_
-    State state_;
-    std::string asked_;
-    std::optional<std::stop_source> listening_;
+    State state_ GUARDED_BY(mutex_);
+    std::string asked_ GUARDED_BY(mutex_);
+    std::optional<std::stop_source> listening_ GUARDED_BY(mutex_);
 
     std::jthread scanning_;
     std::jthread thread_;  // last: it uses the others

@@ -3,11 +3,11 @@
 #include <atomic>
 #include <deque>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "core/guarded.h"
 #include "core/result.h"
 #include "core/time.h"
 
@@ -50,11 +50,10 @@ public:
 
 private:
     std::atomic<int> viewers_{0};
-    mutable std::mutex mutex_;
-    // guarded by mutex_
-    std::deque<WireMessagePtr> held_;
-    std::size_t heldBytes_ = 0;
-    std::uint64_t next_ = 0;
+    mutable Mutex mutex_;
+    std::deque<WireMessagePtr> held_ GUARDED_BY(mutex_);
+    std::size_t heldBytes_ GUARDED_BY(mutex_) = 0;
+    std::uint64_t next_ GUARDED_BY(mutex_) = 0;
 };
 
 /// Cuts what arrives on a link of text lines into messages: behind each line end, and where none comes, after `longest`
@@ -89,7 +88,16 @@ std::string printableBytes(std::string_view bytes);
 
 /// A capture as a text file, one message a line: seconds with six decimals, "<" (received) or ">" (sent), the bytes in
 /// hexadecimal; the first line says what it is. docs/wire-format.md. Frozen.
-std::string captureText(const std::vector<WireMessagePtr>& messages);
+struct CaptureOrigin {
+    std::string kind;      ///< of the device on whose link it passed; empty: not said
+    std::string settings;  ///< a JSON object, serialised
+};
+std::string captureText(const std::vector<WireMessagePtr>& messages, const CaptureOrigin& origin = {});
+CaptureOrigin captureOrigin(std::string_view text);
+/// The device that receives again what was saved in the capture at `path`: of the kind that its head names, with the
+/// settings of then at another address; without such a head, a board that prints text. Refuses a file that cannot be
+/// read, and a kind that has no link of its own to receive on.
+Result<CaptureOrigin> captureReplay(const std::string& path);
 /// Refuses with the line that is wrong. Fields and problems are not part of a capture.
 Result<std::vector<WireMessage>> readCapture(std::string_view text);
 

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <future>
 
+#include "core/guarded.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {
@@ -21,11 +22,12 @@ std::int64_t Engine::State::wallNow() const {
 void Engine::State::enqueue(Running& from, BlockPtr block) {
     std::size_t bytes = 256 + block->times.size() * sizeof(Instant);
     for (const Samples& column : block->columns) bytes += bytesOf(column).size();
-    std::unique_lock lock(queueMutex);
+    Lock lock(queueMutex);
     if (queuedBytes > 0 && queuedBytes + bytes > queueBytes) {
         if (options.pace == Pace::asFastAsPossible) {
-            queueChanged.wait(lock,
-                              [&] { return queuedBytes == 0 || queuedBytes + bytes <= queueBytes || from.leaving; });
+            queueChanged.wait(lock, [&]() HOLDING(queueMutex) {
+                return queuedBytes == 0 || queuedBytes + bytes <= queueBytes || from.leaving;
+            });
         } else {
             auto [it, fresh] = from.dropped.try_emplace(block->group.get(),
                                                         Gap{block->timeOf(0), {}, 0, "The computer could not follow."});
@@ -47,7 +49,7 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
 }
 
 void Engine::State::post(Command command) {
-    const std::lock_guard lock(queueMutex);
+    const Lock lock(queueMutex);
     queue.push_back({nullptr, std::move(command)});
     queueChanged.notify_all();
 }
@@ -55,7 +57,7 @@ void Engine::State::post(Command command) {
 void Engine::State::call(const Command& command) {
     std::promise<void> done;
     {
-        const std::lock_guard lock(queueMutex);
+        const Lock lock(queueMutex);
         if (quitting) return;
         queue.push_back({nullptr, [&] {
                              command();
@@ -70,8 +72,8 @@ void Engine::State::work() {
     std::deque<Item> items;
     while (true) {
         {
-            std::unique_lock lock(queueMutex);
-            queueChanged.wait(lock, [&] { return !queue.empty() || quitting; });
+            Lock lock(queueMutex);
+            queueChanged.wait(lock, [&]() HOLDING(queueMutex) { return !queue.empty() || quitting; });
             if (queue.empty() && quitting) return;
             items.swap(queue);
             queuedBytes = 0;
@@ -110,7 +112,7 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
 void Engine::launchDevices() {
     State& s = *state_;
     s.call([&s] {
-        const std::lock_guard lock(s.devicesMutex);
+        const Lock lock(s.devicesMutex);
         for (const auto& spec : s.bench.devices) s.launch(*spec);
     });
 }
@@ -138,7 +140,7 @@ void Engine::stop() {
     if (!s.thread.joinable()) return;
     s.call([&s] { s.safeOutputs({}); });
     {
-        const std::lock_guard lock(s.devicesMutex);
+        const Lock lock(s.devicesMutex);
         s.stopped = true;
         for (auto& [id, running] : s.devices) running->thread.request_stop();
         for (auto& [id, running] : s.devices) s.retire(running, false);
@@ -146,7 +148,7 @@ void Engine::stop() {
     stopRecording();
     s.call([] {});
     {
-        const std::lock_guard lock(s.queueMutex);
+        const Lock lock(s.queueMutex);
         s.quitting = true;
         s.queueChanged.notify_all();
     }
@@ -157,7 +159,7 @@ void Engine::wait() {
     State& s = *state_;
     std::vector<std::jthread*> threads;
     {
-        const std::lock_guard lock(s.devicesMutex);
+        const Lock lock(s.devicesMutex);
         for (auto& [id, running] : s.devices) threads.push_back(&running->thread);
     }
     for (std::jthread* t : threads)
@@ -166,7 +168,7 @@ void Engine::wait() {
 }
 
 void Engine::interrupt() {
-    const std::lock_guard lock(state_->devicesMutex);
+    const Lock lock(state_->devicesMutex);
     for (auto& [id, running] : state_->devices) running->thread.request_stop();
 }
 
@@ -183,7 +185,7 @@ void Engine::apply(const Bench& bench) {
 
 void Engine::setParameter(const std::string& device, const std::string& key, const std::string& value) {
     state_->post([this, device, key, value] {
-        const std::lock_guard lock(state_->devicesMutex);
+        const Lock lock(state_->devicesMutex);
         const auto it = state_->devices.find(device);
         if (it != state_->devices.end() && it->second->device) it->second->device->setParameter(key, value);
     });
@@ -195,7 +197,7 @@ bool Engine::setOutput(const std::string& signal, double value) {
         State& s = *state_;
         const SignalSpec* spec = s.bench.signal(signal);
         if (!spec || !spec->output || !std::isfinite(value)) return;
-        const std::lock_guard lock(s.devicesMutex);
+        const Lock lock(s.devicesMutex);
         const double v = isDigital(spec->kind) ? (value > 0.5 ? 1.0 : 0.0)
                                                : std::clamp(value, spec->output->low, spec->output->high);
         s.drive(*spec, v);
@@ -205,12 +207,12 @@ bool Engine::setOutput(const std::string& signal, double value) {
 }
 
 std::map<std::string, DeviceStatus> Engine::deviceStatus() const {
-    const std::lock_guard lock(state_->mutex);
+    const Lock lock(state_->mutex);
     return state_->statuses;
 }
 
 std::vector<SeenTerminal> Engine::seenTerminals() const {
-    const std::lock_guard lock(state_->mutex);
+    const Lock lock(state_->mutex);
     return state_->seen;
 }
 

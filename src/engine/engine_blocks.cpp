@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/guarded.h"
 #include "core/log.h"
 #include "core/run_format.h"
 #include "engine/engine_state.h"
@@ -18,7 +19,7 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
             scan->clocked() ? std::max<std::size_t>(4096, options.history.samples / 16) : options.history.samples);
     if (!sameShape) {
         group.bound.clear();
-        const std::lock_guard lock(mutex);
+        const Lock lock(mutex);
         for (const Channel& channel : scan->channels) {
             const SeenTerminal terminal{scan->device, channel};
             if (std::find(seen.begin(), seen.end(), terminal) == seen.end()) seen.push_back(terminal);
@@ -180,8 +181,8 @@ void Engine::State::publish(const std::string& signal) {
 void Engine::State::driveReactions() {
     if (reacted.empty() && !publishing) return;
     // Whoever starts or stops devices is not waited for: the next block brings the outputs about then.
-    const std::unique_lock lock(devicesMutex, std::try_to_lock);
-    if (!lock) return;
+    if (!devicesMutex.try_lock()) return;
+    const Lock lock(devicesMutex, std::adopt_lock);
     if (std::exchange(publishing, false))
         for (auto& [signal, to] : published)
             if (const auto device = devices.find(to.device);

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <set>
 
+#include "core/guarded.h"
 #include "core/log.h"
 #include "engine/engine_state.h"
 
@@ -27,7 +28,7 @@ bool sameRequests(const Bench& a, const Bench& b, const std::string& device) {
 void Engine::State::note(const std::string& device, DeviceStatus status) {
     bool changed = false;
     {
-        const std::lock_guard lock(mutex);
+        const Lock lock(mutex);
         DeviceStatus& known = statuses[device];
         changed = known.state != status.state;
         known = status;
@@ -55,18 +56,18 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
 }
 
 void Engine::State::safeOutputs(const std::string& device) {
-    const std::lock_guard lock(devicesMutex);
+    const Lock lock(devicesMutex);
     for (const auto& spec : bench.signals)
         if (spec->output && (device.empty() || spec->device == device)) drive(*spec, spec->output->safe);
 }
 
 std::map<std::string, double> Engine::State::outputsNow() const {
-    const std::lock_guard lock(mutex);
+    const Lock lock(mutex);
     return outputs;
 }
 
 void Engine::State::restoreOutputs(const std::string& device, const std::map<std::string, double>& before) {
-    const std::lock_guard lock(devicesMutex);
+    const Lock lock(devicesMutex);
     const auto now = outputsNow();
     for (const auto& spec : bench.signals) {
         if (!spec->output || spec->device != device || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
@@ -74,8 +75,9 @@ void Engine::State::restoreOutputs(const std::string& device, const std::map<std
         const auto stands = now.find(spec->id);
         if (stands != now.end() && stands->second != spec->output->safe) continue;
         const auto was = before.find(spec->id);
-        drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was != before.end() ? was->second
-                                                                                                  : spec->output->start);
+        drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was != before.end()
+                         ? was->second
+                         : spec->output->start);
     }
 }
 
@@ -84,14 +86,14 @@ void Engine::State::drive(const SignalSpec& spec, double value) {
     if (it == devices.end() || !it->second->device) return;
     it->second->device->setOutput(spec.terminal, value);
     {
-        const std::lock_guard lock(mutex);
+        const Lock lock(mutex);
         outputs[spec.id] = value;
     }
     emitOutput(spec, value);
 }
 
 std::shared_ptr<WireTap> Engine::State::wire(const std::string& device) {
-    const std::lock_guard lock(mutex);
+    const Lock lock(mutex);
     std::shared_ptr<WireTap>& tap = taps[device];
     if (!tap) tap = std::make_shared<WireTap>();
     return tap;
@@ -131,7 +133,7 @@ void Engine::State::launch(const DeviceSpec& spec) {
 
 void Engine::State::take(const Bench& next) {
     const Bench before = std::exchange(bench, next);
-    const std::lock_guard lock(devicesMutex);
+    const Lock lock(devicesMutex);
     if (stopped) return;
     std::set<std::string> kept;
     for (const auto& spec : bench.devices) {
@@ -159,7 +161,7 @@ void Engine::State::take(const Bench& next) {
                 it->second->device->setOutput(signal->terminal, signal->output->safe);
         retire(it->second, true);
         {
-            const std::lock_guard inner(mutex);
+            const Lock inner(mutex);
             statuses.erase(it->first);
         }
         it = devices.erase(it);
@@ -180,7 +182,7 @@ void Engine::State::retire(std::unique_ptr<Running>& running, bool onEngineThrea
     if (running->thread.joinable()) {
         running->thread.request_stop();
         if (onEngineThread) {
-            const std::lock_guard lock(queueMutex);
+            const Lock lock(queueMutex);
             running->leaving = true;
             queueChanged.notify_all();
         }

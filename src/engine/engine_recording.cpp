@@ -86,7 +86,7 @@ Result<void> Engine::startRecording(const std::string& path, std::optional<ShotP
         logInfo("recording to " + path);
         std::map<std::string, double> outputs;
         {
-            const std::lock_guard lock(s.mutex);
+            const Lock lock(s.mutex);
             s.recorded.push_back({at, at});
             s.recordingNow = true;
             s.lastRecording = s.recorder->status();
@@ -118,7 +118,7 @@ RecordingStatus Engine::stopRecording() {
     ended->close();
     const RecordingStatus status = ended->status();
     logInfo(fmt::format("recorded {} samples to {}, {} lost", status.samples, status.path, status.lost));
-    const std::lock_guard lock(s.mutex);
+    const Lock lock(s.mutex);
     s.recorded.back().to = s.now();
     s.recordingNow = false;
     s.lastRecording = status;
@@ -136,10 +136,10 @@ RecordingStatus Engine::recording() const {
             status.shots = s.gate->shots();
             status.complete = s.gate->complete(s.now());
         }
-        const std::lock_guard lock(s.mutex);
+        const Lock lock(s.mutex);
         s.lastRecording = status;
     });
-    const std::lock_guard lock(s.mutex);
+    const Lock lock(s.mutex);
     RecordingStatus status = s.lastRecording;
     status.active = s.recordingNow;
     if (s.recordingNow) status.since = s.recorded.back().from;
@@ -250,7 +250,7 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
 
 std::vector<Span> Engine::recordedSpans() const {
     State& s = *state_;
-    const std::lock_guard lock(s.mutex);
+    const Lock lock(s.mutex);
     std::vector<Span> out = s.recorded;
     if (s.recordingNow) out.back().to = s.now();
     return out;
@@ -259,7 +259,7 @@ std::vector<Span> Engine::recordedSpans() const {
 void Engine::mark(Instant at, const std::string& words) {
     State& s = *state_;
     {
-        const std::lock_guard lock(s.mutex);
+        const Lock lock(s.mutex);
         s.marks.push_back({at, words});
     }
     s.post([&s, at, words] {
@@ -270,7 +270,7 @@ void Engine::mark(Instant at, const std::string& words) {
 }
 
 std::vector<Mark> Engine::marks() const {
-    const std::lock_guard lock(state_->mutex);
+    const Lock lock(state_->mutex);
     return state_->marks;
 }
 

@@ -4,9 +4,9 @@
 #include <condition_variable>
 #include <deque>
 #include <limits>
-#include <mutex>
 #include <thread>
 
+#include "core/guarded.h"
 #include "core/level.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
@@ -99,28 +99,26 @@ struct Engine::State {
     std::atomic<std::uint64_t> lost{0};
     std::atomic<std::uint64_t> measured{0};  // bytes
 
-    // guarded by queueMutex
-    std::mutex queueMutex;
-    std::condition_variable queueChanged;
-    std::deque<Item> queue;
-    std::size_t queuedBytes = 0;
-    bool quitting = false;
+    Mutex queueMutex;
+    std::condition_variable_any queueChanged;
+    std::deque<Item> queue GUARDED_BY(queueMutex);
+    std::size_t queuedBytes GUARDED_BY(queueMutex) = 0;
+    bool quitting GUARDED_BY(queueMutex) = false;
 
-    // guarded by mutex
-    mutable std::mutex mutex;
-    std::map<std::string, DeviceStatus> statuses;
-    std::map<std::string, std::shared_ptr<WireTap>> taps;  // by device, kept while the engine lives
-    std::map<std::string, double> outputs;
-    std::vector<SeenTerminal> seen;
-    std::vector<Mark> marks;
-    std::vector<Span> recorded;
-    RecordingStatus lastRecording;
-    bool recordingNow = false;
+    mutable Mutex mutex;
+    std::map<std::string, DeviceStatus> statuses GUARDED_BY(mutex);
+    std::map<std::string, std::shared_ptr<WireTap>> taps GUARDED_BY(mutex);  // by device, kept while the engine lives
+    std::map<std::string, double> outputs GUARDED_BY(mutex);
+    std::vector<SeenTerminal> seen GUARDED_BY(mutex);
+    std::vector<Mark> marks GUARDED_BY(mutex);
+    std::vector<Span> recorded GUARDED_BY(mutex);
+    RecordingStatus lastRecording GUARDED_BY(mutex);
+    bool recordingNow GUARDED_BY(mutex) = false;
 
-    // guarded by devicesMutex: the set of devices; held while they are started or stopped
-    std::mutex devicesMutex;
-    std::map<std::string, std::unique_ptr<Running>> devices;
-    bool stopped = false;
+    // the set of devices; held while they are started or stopped
+    Mutex devicesMutex;
+    std::map<std::string, std::unique_ptr<Running>> devices GUARDED_BY(devicesMutex);
+    bool stopped GUARDED_BY(devicesMutex) = false;
 
     std::thread thread;
 
@@ -210,10 +208,10 @@ struct Engine::State {
     [[nodiscard]] std::map<std::string, double> outputsNow() const;
 
     /// devicesMutex held; engine thread.
-    void drive(const SignalSpec& spec, double value);
+    void drive(const SignalSpec& spec, double value) HOLDING(devicesMutex);
 
     /// devicesMutex held; engine thread.
-    void launch(const DeviceSpec& spec);
+    void launch(const DeviceSpec& spec) HOLDING(devicesMutex);
 
     /// Engine thread.
     void take(const Bench& next);

@@ -72,12 +72,13 @@ void Recorder::anchor(WallAnchor anchor) {
 }
 
 void Recorder::push(Item item) {
-    std::unique_lock lock(mutex_);
+    Lock lock(mutex_);
     if (ended_) return;
     if (item.block && queuedBytes_ + item.bytes > limits_.queueBytes) {
         if (pace_ == Pace::realTime) return lose(item);
-        changed_.wait(lock,
-                      [&] { return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_; });
+        changed_.wait(lock, [&]() HOLDING(mutex_) {
+            return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_;
+        });
     }
     if (item.block) noteLost(item.block->group.get());
     queuedBytes_ += item.bytes;
@@ -85,7 +86,7 @@ void Recorder::push(Item item) {
     changed_.notify_all();
 }
 
-/// The writer is behind by more than memory may hold: this block is lost, and the run says so exactly. mutex_ held.
+/// The writer is behind by more than memory may hold: this block is lost, and the run says so exactly.
 void Recorder::lose(const Item& item) {
     const Block& block = *item.block;
     LostSamples& lost = losing_[block.group.get()];
@@ -106,7 +107,7 @@ void Recorder::lose(const Item& item) {
         text(CRUSCOTTO_TEXT("The disk cannot follow; {0} samples are missing from the run so far."), status_.lost);
 }
 
-/// Puts what was lost of the group into its place in the queue. mutex_ held.
+/// Puts what was lost of the group into its place in the queue.
 void Recorder::noteLost(const ScanGroup* group) {
     const auto it = losing_.find(group);
     if (it == losing_.end() || it->second.n == 0) return;
@@ -118,7 +119,7 @@ void Recorder::noteLost(const ScanGroup* group) {
 
 void Recorder::close() {
     {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         for (const auto& [group, lost] : losing_) noteLost(group);
         closing_ = true;
         changed_.notify_all();
@@ -127,7 +128,7 @@ void Recorder::close() {
 }
 
 RecordingStatus Recorder::status() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return status_;
 }
 
@@ -137,7 +138,7 @@ void Recorder::commit() {
     if (!committed && writer_->pendingBytes() > limits_.pendingBytes)
         dropped = writer_->dropPending(committed.error().english());
     const auto unconfirmed = writer_->trouble();
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     status_.bytes = bytesBefore_ + writer_->bytesOnDisk();
     status_.samples = samplesBefore_ + writer_->samplesWritten();
     status_.lost += dropped;
@@ -180,7 +181,7 @@ void Recorder::watchDisk() {
         if (!ec) free = space.available;
     }
     const std::size_t pending = writer_->pendingBytes();
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     status_.diskLeft.reset();
     status_.memoryLeft.reset();
     if (free)
@@ -202,7 +203,11 @@ void Recorder::watchDisk() {
 void Recorder::splitWhereItIsTime() {
     const bool time = limits_.splitEvery.ns > 0 && end_ - fileSince_ >= limits_.splitEvery;
     const bool size = limits_.splitBytes > 0 && writer_->bytesOnDisk() >= limits_.splitBytes;
-    if ((!time && !size) || writer_->pendingBytes() > 0 || ended_) return;
+    if ((!time && !size) || writer_->pendingBytes() > 0) return;
+    {
+        const Lock lock(mutex_);
+        if (ended_) return;
+    }
     const std::string path = partName(firstPath_, part_ + 1);
     const std::int64_t unix = beginning_.anchor.unixNs + (end_ - beginning_.anchor.at).ns;
     auto next = RunWriter::create(path, beginning_.bench, {end_, unix});
@@ -219,7 +224,7 @@ void Recorder::splitWhereItIsTime() {
     repeatStanding();
     path_ = path;
     fileSince_ = end_;
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     status_.path = path;
     status_.parts = ++part_;
 }
@@ -248,8 +253,9 @@ void Recorder::work() {
         std::deque<Item> items;
         bool closing = false;
         {
-            std::unique_lock lock(mutex_);
-            changed_.wait_until(lock, lastCommit + every, [&] { return !queue_.empty() || closing_; });
+            Lock lock(mutex_);
+            changed_.wait_until(lock, lastCommit + every,
+                                [&]() HOLDING(mutex_) { return !queue_.empty() || closing_; });
             items.swap(queue_);
             queuedBytes_ = 0;
             closing = closing_;
@@ -281,7 +287,7 @@ void Recorder::work() {
     const std::uint64_t bytes = bytesBefore_ + writer_->bytesOnDisk(),
                         samples = samplesBefore_ + writer_->samplesWritten();
     writer_.reset();
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     status_.active = false;
     status_.bytes = bytes;
     status_.samples = samples;

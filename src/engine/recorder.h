@@ -6,11 +6,11 @@
 #include <functional>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <thread>
 
+#include "core/guarded.h"
 #include "core/run_writer.h"
 #include "devices/device.h"
 
@@ -88,8 +88,8 @@ private:
         std::size_t bytes = 0;
     };
     void push(Item item);
-    void lose(const Item& item);
-    void noteLost(const ScanGroup* group);
+    void lose(const Item& item) HOLDING(mutex_);
+    void noteLost(const ScanGroup* group) HOLDING(mutex_);
     void work();
     void commit();
     void watchDisk();
@@ -119,15 +119,14 @@ private:
         Columns columns;
     };
     std::map<std::pair<std::string, std::string>, Standing> standing_;  // by device and group
-    // guarded by mutex_
-    mutable std::mutex mutex_;
-    std::condition_variable changed_;
-    std::deque<Item> queue_;
-    std::size_t queuedBytes_ = 0;
-    bool closing_ = false;
-    bool ended_ = false;  // by itself; nothing more is taken
-    RecordingStatus status_;
-    std::map<const ScanGroup*, LostSamples> losing_;  // what is being lost just now, a group each
+    mutable Mutex mutex_;
+    std::condition_variable_any changed_;
+    std::deque<Item> queue_ GUARDED_BY(mutex_);
+    std::size_t queuedBytes_ GUARDED_BY(mutex_) = 0;
+    bool closing_ GUARDED_BY(mutex_) = false;
+    bool ended_ GUARDED_BY(mutex_) = false;  // by itself; nothing more is taken
+    RecordingStatus status_ GUARDED_BY(mutex_);
+    std::map<const ScanGroup*, LostSamples> losing_ GUARDED_BY(mutex_);  // what is being lost just now, a group each
 
     std::thread thread_;
 };

@@ -36,12 +36,12 @@ RunSource::~RunSource() {
 }
 
 RunSource::State RunSource::state() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return state_;
 }
 
 std::shared_ptr<const RunInfo> RunSource::info() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return info_;
 }
 
@@ -50,7 +50,7 @@ std::shared_ptr<const RunInfo> RunSource::info() const {
 void RunSource::read(const std::stop_token& stop) {
     auto opened = RunReader::open(path_, version_);
     if (!opened) {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         state_.error = opened.error();
         state_.done = true;
         return;
@@ -74,7 +74,7 @@ void RunSource::read(const std::stop_token& stop) {
     const bool inParts = total * bytesPerSample > memoryBytes_;
     inParts_.store(inParts, std::memory_order_release);
     {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         info_ = std::make_shared<const RunInfo>(info);
         state_.opened = true;
         state_.inParts = inParts;
@@ -103,25 +103,25 @@ int RunSource::Overview::finestLevel() const {
 
 void RunSource::readWhole(RunReader& reader, const std::stop_token& stop) {
     for (const RunGroup& group : reader.info().groups) load(reader, group, {}, stop);
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     state_.fraction = 1;
     state_.done = true;
 }
 
 void RunSource::readWanted(RunReader& reader, const std::stop_token& stop) {
     {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         state_.fraction = 1;
         state_.done = true;
     }
     while (!stop.stop_requested()) {
         std::map<std::string, Span> wanted;
         {
-            std::unique_lock lock(mutex_);
-            if (!wanting_.wait(lock, stop, [&] { return !wanted_.empty(); })) return;
+            Lock lock(mutex_);
+            if (!wanting_.wait(lock, stop, [&]() HOLDING(mutex_) { return !wanted_.empty(); })) return;
             wanted.swap(wanted_);
             // It may have come while it was asked for again.
-            std::erase_if(wanted, [&](const auto& w) {
+            std::erase_if(wanted, [&](const auto& w) HOLDING(mutex_) {
                 const auto it = loadedSpans_.find(w.first);
                 return it != loadedSpans_.end() && inside(w.second, it->second);
             });
@@ -174,7 +174,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
         histories.push_back(std::make_shared<SignalHistory>(timeline, s->type, size));
         if (whole) loaded_.set(s->key, histories.back(), s->current().chain, s->current().kind);
     }
-    const auto cover = [&](Span span) {
+    const auto cover = [&](Span span) HOLDING(mutex_) {
         for (const RunSignal* s : signals) loadedSpans_[s->key] = span;
     };
     auto told = std::chrono::steady_clock::now();
@@ -183,7 +183,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
         timeline->append(*step.block);
         for (std::size_t i = 0; i < signals.size(); ++i) histories[i]->append(step.block->columns[i], step.readings[i]);
         if (!whole) continue;
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         cover({always, step.block->timeOf(step.block->size() - 1)});
         state_.fraction += static_cast<double>(step.block->size()) /
                            (static_cast<double>(group.samples) * static_cast<double>(info_->groups.size()));
@@ -197,7 +197,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
         for (std::size_t i = 0; i < signals.size(); ++i)
             loaded_.set(signals[i]->key, histories[i], signals[i]->current().chain, signals[i]->current().kind);
     {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         cover(whole ? Span{always, never} : part.span);
         state_.damagedBlocks += replay.damagedBlocks();
     }
@@ -209,7 +209,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
 bool RunSource::covers(const std::string& signal, Span span) const {
     const Span all = extent();
     span = {std::max(span.from, all.from), std::min(span.to, all.to)};
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     const auto it = loadedSpans_.find(signal);
     return it != loadedSpans_.end() && (span.from >= span.to || inside(span, it->second));
 }
@@ -219,7 +219,7 @@ void RunSource::want(const std::string& signal, Span span) const {
     // A little more than is looked at, so that the next step to either side is there already.
     const Duration margin{(span.to - span.from).ns / 2 + 1};
     span = {span.from - margin, span.to + margin};
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     Span& last = last_[signal];
     // What was asked for a moment ago and overlaps belongs to the same picture.
     if (last.to > last.from && span.from < last.to && last.from < span.to &&

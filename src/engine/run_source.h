@@ -4,11 +4,11 @@
 #include <condition_variable>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <thread>
 
+#include "core/guarded.h"
 #include "core/history.h"
 #include "core/run_reader.h"
 
@@ -80,13 +80,14 @@ private:
     std::atomic<bool> overviewsStand_{false};
     std::atomic<bool> inParts_{false};
 
-    mutable std::mutex mutex_;  // guards what follows
+    mutable Mutex mutex_;
     mutable std::condition_variable_any wanting_;
-    State state_;
-    std::shared_ptr<const RunInfo> info_;
-    std::map<std::string, Span> loadedSpans_;
-    mutable std::map<std::string, Span> wanted_;
-    mutable std::map<std::string, Span> last_;  // what was wanted last, so that a look at a moment joins it
+    State state_ GUARDED_BY(mutex_);
+    std::shared_ptr<const RunInfo> info_ GUARDED_BY(mutex_);
+    std::map<std::string, Span> loadedSpans_ GUARDED_BY(mutex_);
+    mutable std::map<std::string, Span> wanted_ GUARDED_BY(mutex_);
+    mutable std::map<std::string, Span> last_
+        GUARDED_BY(mutex_);  // what was wanted last, so that a look at a moment joins it
 
     std::jthread thread_;
 };

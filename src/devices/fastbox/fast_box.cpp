@@ -5,13 +5,12 @@
 #include <cmath>
 #include <condition_variable>
 #include <cstring>
-#include <mutex>
-#include <nlohmann/json.hpp>
 #include <numbers>
 
 #include "core/clock_fit.h"
-#include "core/json_text.h"
+#include "core/guarded.h"
 #include "core/sim/pump_bench.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -47,16 +46,9 @@ const std::vector<Number>& numbers() {
 
 Result<FastBoxSettings> fastBoxSettings(const JsonText& json) {
     FastBoxSettings s;
-    if (json.empty()) return s;
-    const auto j = parseJson(json);
-    if (!j.is_object()) return failure("The box's settings must be an object in braces.");
-    for (const Number& n : numbers()) {
-        const auto it = j.find(n.key);
-        if (it == j.end()) continue;
-        if (!it->is_number() || it->get<double>() < n.low || it->get<double>() > n.high)
-            return failure("\"{0}\" must be a number from {1} to {2}.", n.key, n.low, n.high);
-        s.*n.member = it->get<double>();
-    }
+    SettingsReader settings(json);
+    for (const Number& n : numbers()) s.*n.member = settings.number(n.key, s.*n.member, n.low, n.high);
+    if (auto read = settings.result(); !read) return read.error();
     return s;
 }
 
@@ -173,7 +165,7 @@ private:
     }
 
     bool pause(std::stop_token& stop, int ms) {
-        std::unique_lock lock(mutex_);
+        Lock lock(mutex_);
         sleeper_.wait_for(lock, stop, std::chrono::milliseconds(ms), [] { return false; });
         return !stop.stop_requested();
     }
@@ -182,7 +174,7 @@ private:
     const FastBoxSettings settings_;
     std::shared_ptr<const ScanGroup> group_;
     std::vector<std::int16_t> table_;
-    std::mutex mutex_;
+    Mutex mutex_;
     std::condition_variable_any sleeper_;
 };
 

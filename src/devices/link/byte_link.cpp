@@ -14,9 +14,6 @@
 #include <charconv>
 #include <cmath>
 #include <cstring>
-#include <nlohmann/json.hpp>
-
-#include "core/json_text.h"
 
 namespace cruscotto {
 
@@ -193,31 +190,15 @@ std::unique_ptr<ByteLink> makeByteLink(const LinkAddress& address) {
     return std::make_unique<TcpLink>(address.host, address.port);
 }
 
-Result<void> readLineSettings(const JsonText& settings, SerialSettings& out) {
-    const auto j = parseJson(settings.empty() ? "{}" : settings);
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    const double baud = number("baud", out.baud);
-    if (!(baud >= 1 && baud <= 20e6) || baud != std::floor(baud))
-        return failure("\"baud\" must be a whole number from 1 to 20000000.");
-    out.baud = static_cast<unsigned>(baud);
-    const double bits = number("data-bits", 8);
-    if (bits != 5 && bits != 6 && bits != 7 && bits != 8) return failure("\"data-bits\" must be 5, 6, 7 or 8.");
-    out.dataBits = static_cast<int>(bits);
-    const auto it = j.find("parity");
-    const std::string parity = it == j.end() ? "none" : it->is_string() ? it->get<std::string>() : "";
-    if (parity != "none" && parity != "odd" && parity != "even")
-        return failure("\"parity\" must be none, odd or even.");
-    out.parity = parity == "odd"    ? SerialSettings::Parity::odd
-                 : parity == "even" ? SerialSettings::Parity::even
-                                    : SerialSettings::Parity::none;
-    const double stops = number("stop-bits", 1);
-    if (stops != 1 && stops != 2) return failure("\"stop-bits\" must be 1 or 2.");
-    out.stopBits = static_cast<int>(stops);
-    return {};
+void readLineSettings(SettingsReader& settings, SerialSettings& out, int leastBaud) {
+    using Parity = SerialSettings::Parity;
+    out.baud = static_cast<unsigned>(settings.whole("baud", static_cast<int>(out.baud), leastBaud, 20'000'000));
+    out.dataBits = settings.oneOf("data-bits", 8, {5, 6, 7, 8});
+    constexpr Parity parities[]{Parity::none, Parity::odd, Parity::even};
+    out.parity =
+        parities[settings.choice("parity", static_cast<std::size_t>(std::ranges::find(parities, out.parity) - parities),
+                                 {"none", "odd", "even"})];
+    out.stopBits = settings.oneOf("stop-bits", 1, {1, 2});
 }
 
 std::vector<SettingInfo> lineSettingInfos() {

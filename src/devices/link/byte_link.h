@@ -6,6 +6,7 @@
 #include <string_view>
 
 #include "devices/serial/serial_port.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -49,8 +50,9 @@ inline constexpr Duration connectLimit = milliseconds(2000);
 /// What a host that cannot be reached has to be called, by errno.
 ByteLink::Failure hostRefused(const std::string& name, int error);
 
-/// The speed and framing of a serial link as the settings "baud", "data-bits", "parity" and "stop-bits" have them.
-Result<void> readLineSettings(const JsonText& settings, SerialSettings& out);
+/// The speed and framing of a serial link as the settings "baud", "data-bits", "parity" and "stop-bits" have them;
+/// speed and parity stay as they are in `out` where nothing is said.
+void readLineSettings(SettingsReader& settings, SerialSettings& out, int leastBaud = 1);
 /// Those settings, for a kind's editor.
 std::vector<SettingInfo> lineSettingInfos();
 

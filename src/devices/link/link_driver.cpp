@@ -1,5 +1,7 @@
 #include "devices/link/link_driver.h"
 
+#include "core/guarded.h"
+
 #include <algorithm>
 
 namespace cruscotto {
@@ -25,7 +27,7 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
         }
         {
             // A device that was away, or has just started, does not know what it stands at.
-            const std::lock_guard lock(outputMutex_);
+            const Lock lock(outputMutex_);
             for (auto& [terminal, output] : outputs_) output.waits = true;
         }
         const End end = talk(stop);
@@ -49,7 +51,7 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
 void LinkDriver::setOutput(const std::string& terminal, double value) {
     if (!outputNames_.contains(terminal)) return;
     {
-        const std::lock_guard lock(outputMutex_);
+        const Lock lock(outputMutex_);
         outputs_[terminal] = {value, true};
     }
     wake();
@@ -57,7 +59,7 @@ void LinkDriver::setOutput(const std::string& terminal, double value) {
 
 void LinkDriver::setParameter(const std::string& key, const std::string& value) {
     {
-        const std::lock_guard lock(outputMutex_);
+        const Lock lock(outputMutex_);
         if (parameters_.size() < mostWaitingParameters) parameters_.emplace_back(key, value);
     }
     wake();
@@ -65,19 +67,19 @@ void LinkDriver::setParameter(const std::string& key, const std::string& value) 
 
 std::vector<std::pair<std::string, double>> LinkDriver::dueOutputs() {
     std::vector<std::pair<std::string, double>> due;
-    const std::lock_guard lock(outputMutex_);
+    const Lock lock(outputMutex_);
     for (auto& [terminal, output] : outputs_)
         if (std::exchange(output.waits, false)) due.emplace_back(terminal, output.value);
     return due;
 }
 
 std::vector<std::pair<std::string, std::string>> LinkDriver::dueParameters() {
-    const std::lock_guard lock(outputMutex_);
+    const Lock lock(outputMutex_);
     return std::exchange(parameters_, {});
 }
 
 void LinkDriver::owe(const std::string& terminal, double value) {
-    const std::lock_guard lock(outputMutex_);
+    const Lock lock(outputMutex_);
     if (Output& output = outputs_[terminal]; !output.waits) output = {value, true};
 }
 
@@ -127,7 +129,7 @@ void LinkDriver::tell(WireMessage::Way way, std::string bytes, std::vector<WireF
 }
 
 void LinkDriver::pause(const std::stop_token& stop, Duration d) {
-    std::unique_lock lock(sleepMutex_);
+    Lock lock(sleepMutex_);
     sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(d.ns), [] { return false; });
 }
 

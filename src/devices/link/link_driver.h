@@ -3,10 +3,10 @@
 #include <condition_variable>
 #include <deque>
 #include <map>
-#include <mutex>
 #include <optional>
 #include <set>
 
+#include "core/guarded.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/scan_buffer.h"
 
@@ -72,15 +72,15 @@ protected:
 private:
     const DeviceContext context_;
     const std::set<std::string> outputNames_;
-    std::mutex sleepMutex_;
+    Mutex sleepMutex_;
     std::condition_variable_any sleeper_;
-    std::mutex outputMutex_;
+    Mutex outputMutex_;
     struct Output {
         double value = 0;
         bool waits = false;
     };
-    std::map<std::string, Output> outputs_;                        // guarded by outputMutex_
-    std::vector<std::pair<std::string, std::string>> parameters_;  // guarded by outputMutex_
+    std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
+    std::vector<std::pair<std::string, std::string>> parameters_ GUARDED_BY(outputMutex_);
     // the run thread's own
     DeviceSink* sink_ = nullptr;
     std::stop_token stop_;

@@ -1,12 +1,13 @@
 #include "devices/replay/replay_device.h"
 
 #include <condition_variable>
-#include <mutex>
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "core/guarded.h"
 #include "core/json_text.h"
 #include "core/run_reader.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -20,18 +21,13 @@ struct ReplaySettings {
 
 Result<ReplaySettings> replaySettings(const JsonText& json) {
     ReplaySettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The settings must be an object in braces.");
-    const auto word = [&](const char* key) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : "";
-    };
-    out.run = word("run");
-    out.device = word("device");
+    SettingsReader settings(json);
+    out.run = settings.word("run");
+    out.device = settings.word("device");
     if (out.run.empty()) return failure("\"run\" is missing: say which recorded run is played.");
-    if (const auto it = j.find("speed"); it != j.end()) out.speed = it->is_number() ? it->get<double>() : 0;
-    if (!(out.speed >= 0.001 && out.speed <= 1000)) return failure("\"speed\" must be 0.001 to 1000.");
-    if (const auto it = j.find("loop"); it != j.end()) out.loop = *it == true || *it == "true";
+    out.speed = settings.number("speed", 1, 0.001, 1000);
+    out.loop = settings.flag("loop");
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 
@@ -173,7 +169,7 @@ private:
 
     bool waitUntil(DeviceSink& sink, std::stop_token& stop, Instant t) {
         if (context_.pace == Pace::asFastAsPossible) return !stop.stop_requested();
-        std::unique_lock lock(mutex_);
+        Lock lock(mutex_);
         while (!stop.stop_requested()) {
             const Duration left = t - sink.now();
             if (left.ns <= 0) return true;
@@ -184,7 +180,7 @@ private:
 
     const DeviceContext context_;
     const ReplaySettings settings_;
-    std::mutex mutex_;
+    Mutex mutex_;
     std::condition_variable_any sleeper_;
 };
 

@@ -5,11 +5,10 @@
 #include <chrono>
 #include <cmath>
 #include <condition_variable>
-#include <mutex>
-#include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/guarded.h"
 #include "core/sim/pump_bench.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -43,18 +42,13 @@ struct PumpBoxSettings {
 
 Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
     PumpBoxSettings s;
-    if (json.empty()) return s;
-    const auto j = parseJson(json);
-    if (!j.is_object()) return failure("The box's settings must be an object in braces.");
+    SettingsReader settings(json);
+    const auto& j = settings.json();
     if (const auto it = j.find("seed"); it != j.end()) {
         if (!it->is_number_unsigned()) return failure("\"seed\" must be a whole number, 0 or more.");
         s.seed = it->get<std::uint64_t>();
     }
-    if (const auto it = j.find("rate-hz"); it != j.end()) {
-        if (!it->is_number() || it->get<double>() < 100 || it->get<double>() > 200'000)
-            return failure("\"rate-hz\" must be 100 to 200000.");
-        s.rate = it->get<double>();
-    }
+    s.rate = settings.number("rate-hz", s.rate, 100, 200'000);
     if (const auto it = j.find("faults"); it != j.end()) {
         if (!it->is_array()) return failure("\"faults\" must be a list.");
         for (const auto& f : *it) {
@@ -80,6 +74,7 @@ Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
             s.faults.push_back(fault);
         }
     }
+    if (auto read = settings.result(); !read) return read.error();
     return s;
 }
 
@@ -95,7 +90,7 @@ public:
         PumpBoxSettings settings;
         std::array<Scale, analogNames.size()> ranges;
         {
-            const std::lock_guard lock(mutex_);
+            const Lock lock(mutex_);
             settings = shared_.settings;
         }
         const double rate = settings.rate;
@@ -114,7 +109,7 @@ public:
             const std::uint64_t end = std::min(last, tick + perBlock);
             if (context_.pace == Pace::realTime && !sleepUntil(sink, timeOf(end, rate), stop)) break;
             {
-                const std::lock_guard lock(mutex_);
+                const Lock lock(mutex_);
                 settings = shared_.settings;
                 ranges = shared_.ranges;
                 bench_.driveVolts = shared_.outputs[0];
@@ -164,7 +159,7 @@ public:
     }
 
     void setOutput(const std::string& terminal, double value) override {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         if (terminal == "AO0") shared_.outputs[0] = std::clamp(value, 0.0, 10.0);
         if (terminal == "DO0") shared_.outputs[1] = value > 0.5;
         if (terminal == "DO1") shared_.outputs[2] = value > 0.5;
@@ -172,7 +167,7 @@ public:
 
     bool reconfigure(const JsonText& json, const std::vector<TerminalRequest>& terminals) override {
         auto settings = pumpBoxSettings(json);
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         if (!settings || settings.value().seed != shared_.settings.seed ||
             settings.value().rate != shared_.settings.rate)
             return false;
@@ -182,7 +177,7 @@ public:
     }
 
 private:
-    void takeRanges(const std::vector<TerminalRequest>& terminals) {
+    void takeRanges(const std::vector<TerminalRequest>& terminals) HOLDING(mutex_) {
         shared_.ranges.fill(widest);
         for (const TerminalRequest& t : terminals)
             for (std::size_t i = 0; i < analogNames.size(); ++i)
@@ -194,7 +189,7 @@ private:
     }
 
     bool sleepUntil(DeviceSink& sink, Instant when, std::stop_token& stop) {
-        std::unique_lock lock(sleepMutex_);
+        Lock lock(sleepMutex_);
         const auto wait = std::chrono::nanoseconds((when - sink.now()).ns);
         if (wait.count() > 0) sleeper_.wait_for(lock, stop, wait, [] { return false; });
         return !stop.stop_requested();
@@ -256,14 +251,14 @@ private:
     const DeviceContext context_;
     PumpBench bench_;                                         // the run thread's own
     std::array<std::shared_ptr<const ScanGroup>, 3> groups_;  // the run thread's own
-    std::mutex sleepMutex_;
+    Mutex sleepMutex_;
     std::condition_variable_any sleeper_;
-    std::mutex mutex_;  // guards shared_
+    Mutex mutex_;
     struct {
         PumpBoxSettings settings;
         std::array<Scale, analogNames.size()> ranges;
         std::array<double, 3> outputs;
-    } shared_;
+    } shared_ GUARDED_BY(mutex_);
 };
 
 std::vector<TerminalInfo> pumpBoxTerminals(const JsonText&) {

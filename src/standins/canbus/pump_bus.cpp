@@ -97,7 +97,7 @@ private:
     }
     std::string obey(const std::string& line) {
         {
-            const std::lock_guard lock(bus_.mutex_);
+            const Lock lock(bus_.mutex_);
             bus_.told_.push_back(line);
             if (bus_.told_.size() > 2000) bus_.told_.pop_front();
         }
@@ -131,7 +131,7 @@ StandInHost::Begin PumpBus::begin() {
 }
 
 std::vector<std::string> PumpBus::told() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return {told_.begin(), told_.end()};
 }
 

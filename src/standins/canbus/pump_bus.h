@@ -3,9 +3,9 @@
 #include <atomic>
 #include <cstdint>
 #include <deque>
-#include <mutex>
 #include <string>
 
+#include "core/guarded.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -43,8 +43,8 @@ private:
     const double rate_;  // times as fast
     std::atomic<double> askedSpeed_{0};
     std::atomic<std::uint64_t> sent_{0};
-    mutable std::mutex mutex_;
-    std::deque<std::string> told_;  // guarded by mutex_
+    mutable Mutex mutex_;
+    std::deque<std::string> told_ GUARDED_BY(mutex_);
 };
 
 }  // namespace cruscotto

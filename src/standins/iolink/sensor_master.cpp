@@ -117,12 +117,12 @@ unsigned SensorMaster::level(double t) {
     return static_cast<unsigned>(std::lround(520 + 130 * std::sin(t / 11)));
 }
 int SensorMaster::parameter(int index, int subindex) const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     const auto it = parameters_.find({index, subindex});
     return it == parameters_.end() ? -1 : it->second;
 }
 void SensorMaster::setParameter(int index, int subindex, int value) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     parameters_[{index, subindex}] = value;
 }
 
@@ -146,7 +146,7 @@ std::pair<int, std::string> SensorMaster::answer(const std::string& method, cons
 std::pair<int, std::string> SensorMaster::levelSensor(const std::string& method, const std::string& rest,
                                                       const std::string& body) {
     const auto now = std::chrono::steady_clock::now();
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     if (faults.pulled || now < awayUntil_) return refused(500, "the device does not communicate");
     if (rest == "identification")
         return {

@@ -5,9 +5,9 @@
 #include <chrono>
 #include <cstdint>
 #include <map>
-#include <mutex>
 #include <string>
 
+#include "core/guarded.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -52,11 +52,11 @@ private:
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
     std::atomic<std::uint64_t> requests_{0};
     std::atomic<bool> valve_{false};
-    mutable std::mutex mutex_;
-    // guarded by mutex_
-    std::map<std::pair<int, int>, int> parameters_{{{60, 1}, 600}, {{60, 2}, 450}, {{61, 1}, 0}, {{80, 0}, 2}};
-    std::string tag_ = "brine";
-    std::chrono::steady_clock::time_point awayUntil_{};
+    mutable Mutex mutex_;
+    std::map<std::pair<int, int>, int> parameters_ GUARDED_BY(mutex_){
+        {{60, 1}, 600}, {{60, 2}, 450}, {{61, 1}, 0}, {{80, 0}, 2}};
+    std::string tag_ GUARDED_BY(mutex_) = "brine";
+    std::chrono::steady_clock::time_point awayUntil_ GUARDED_BY(mutex_){};
 };
 
 }  // namespace cruscotto

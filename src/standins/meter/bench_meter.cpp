@@ -69,7 +69,7 @@ std::string BenchMeter::answer(std::string message) {
     const double t = std::chrono::duration<double>(std::chrono::steady_clock::now() - began_).count();
     const auto is = [&](const char* shortForm, const char* longForm) { return head == shortForm || head == longForm; };
     const auto complain = [&](const char* error) {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         if (errors_.size() < 30) errors_.emplace_back(error);
         return std::string{};
     };
@@ -82,11 +82,11 @@ std::string BenchMeter::answer(std::string message) {
         source_ = 0;
         return {};
     } else if (head == "*CLS") {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         errors_.clear();
         return {};
     } else if (is("SYST:ERR?", "SYSTEM:ERROR?")) {
-        const std::lock_guard lock(mutex_);
+        const Lock lock(mutex_);
         out = errors_.empty() ? "0,\"No error\"" : errors_.front();
         if (!errors_.empty()) errors_.pop_front();
     } else if (is("VOLT", "VOLTAGE")) {

@@ -4,9 +4,9 @@
 #include <chrono>
 #include <cstdint>
 #include <deque>
-#include <mutex>
 #include <string>
 
+#include "core/guarded.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -36,8 +36,8 @@ public:
 private:
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
     std::atomic<double> source_{5};
-    std::mutex mutex_;
-    std::deque<std::string> errors_;  // guarded by mutex_
+    Mutex mutex_;
+    std::deque<std::string> errors_ GUARDED_BY(mutex_);
 };
 
 }  // namespace cruscotto

@@ -127,7 +127,7 @@ ColdStoreRack::ColdStoreRack(int unit, std::uint64_t seed) : unit_(unit), seed_(
     holding_[16] = 3;
     // -12345.678 as a float, 123456789 and -123456789 as integers, pi as a double; from 100 on with the most
     // significant word first.
-    const auto lay = [this](int at, std::uint64_t bits, int words) {
+    const auto lay = [this](int at, std::uint64_t bits, int words) HOLDING(mutex_) {
         for (int i = 0; i < words; ++i)
             holding_[static_cast<std::size_t>(at + i)] = static_cast<std::uint16_t>(bits >> (16 * (words - 1 - i)));
     };
@@ -159,15 +159,15 @@ StandInHost::Begin ColdStoreRack::onSerial() {
 }
 
 bool ColdStoreRack::relay(int n) const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return relays_.at(static_cast<std::size_t>(n));
 }
 std::uint16_t ColdStoreRack::holding(int address) const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return holding_.at(static_cast<std::size_t>(address));
 }
 void ColdStoreRack::setHolding(int address, std::uint16_t value) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     holding_.at(static_cast<std::size_t>(address)) = value;
 }
 
@@ -207,7 +207,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
     if (request.size() < 5) return refuse(1);
     const unsigned first = pair(r, 1), n = pair(r, 3);
     std::string out(1, static_cast<char>(r[0]));
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     if (r[0] == 1 || r[0] == 2) {
         const unsigned size = r[0] == 1 ? 8 : 16;
         if (n == 0 || n > 2000) return refuse(3);

@@ -5,8 +5,8 @@
 #include <chrono>
 #include <cstdint>
 #include <memory>
-#include <mutex>
 
+#include "core/guarded.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -51,10 +51,9 @@ private:
     const std::uint64_t seed_;
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();
     std::atomic<std::uint64_t> requests_{0};
-    mutable std::mutex mutex_;
-    // guarded by mutex_
-    std::array<bool, 8> relays_{};
-    std::array<std::uint16_t, 132> holding_{};
+    mutable Mutex mutex_;
+    std::array<bool, 8> relays_ GUARDED_BY(mutex_){};
+    std::array<std::uint16_t, 132> holding_ GUARDED_BY(mutex_){};
 };
 
 }  // namespace cruscotto
