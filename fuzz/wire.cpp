@@ -1,6 +1,7 @@
 // What is saved from a wire, cut from it, and sent to it.
 #include <string>
 
+#include "devices/can/can_link.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/speed_search.h"
 #include "devices/wire.h"
@@ -16,6 +17,8 @@ extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t siz
         for (std::size_t i = 0; i < messages.size(); ++i)
             if (again.value()[i].bytes != messages[i]->bytes) __builtin_trap();
     }
+    if (captureOrigin(bytes).kind.size() > size) __builtin_trap();
+    if (const auto frame = frameOfWire(bytes); frame && wireBytes(*frame).size() > size) __builtin_trap();
     WireLines lines;
     std::vector<WireLines::Piece> pieces;
     lines.feed(bytes.substr(0, size / 2), {}, 1, pieces);

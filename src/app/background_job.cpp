@@ -52,9 +52,9 @@ BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>
     };
 }
 
-BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, const QString& to) {
-    return [messages = std::move(messages), to](Progress&) -> Result<QString> {
-        const std::string text = captureText(messages);
+BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, CaptureOrigin origin, const QString& to) {
+    return [messages = std::move(messages), origin = std::move(origin), to](Progress&) -> Result<QString> {
+        const std::string text = captureText(messages, origin);
         QSaveFile file(to);
         if (!file.open(QIODevice::WriteOnly) || file.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
             !file.commit())

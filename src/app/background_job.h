@@ -38,7 +38,7 @@ private:
 /// Exports a run as CSV or HDF5, by the ending of the name.
 BackgroundJob::Work exportWork(const QString& run, const QString& to, const ExportOptions& options = {});
 /// Writes what passed on a wire into a file that is there whole or not at all.
-BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, const QString& to);
+BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, CaptureOrigin origin, const QString& to);
 /// Works the readings of these signals out again; see addRunVersion().
 BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>& corrected, const QString& words);
 

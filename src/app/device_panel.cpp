@@ -41,9 +41,13 @@ void DevicePanel::open(const QString& device) {
 void DevicePanel::edit(const SettingInfo& info, const std::string& value) {
     QString wrong;
     const auto next = withSetting(session_.bench(), device_.toStdString(), info, value, &wrong);
-    wrong_->setText(wrong);
-    wrong_->setVisible(!wrong.isEmpty());
+    showWrong(wrong);
     if (next) session_.edit(tr("Change device"), *next);
+}
+
+void DevicePanel::showWrong(const QString& words) {
+    wrong_->setText(words);
+    wrong_->setVisible(!words.isEmpty());
 }
 
 void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
@@ -135,10 +139,9 @@ void DevicePanel::rebuild() {
     status_->setWordWrap(true);
     column->addSpacing(6);
     column->addWidget(status_);
-    suggested_ = new QVBoxLayout;
-    suggested_->setSpacing(4);
-    suggestions_.clear();
-    column->addLayout(suggested_);
+    suggestions_ = new SuggestionButtons(session_, QBoxLayout::TopToBottom, content);
+    connect(suggestions_, &SuggestionButtons::refused, this, &DevicePanel::showWrong);
+    column->addWidget(suggestions_);
     parameters_ = new ParameterList(content);
     connect(parameters_, &ParameterList::writeAsked, this, [this](const QString& key, const QString& value) {
         if (session_.engine())
@@ -257,25 +260,6 @@ void DevicePanel::offerTerminals() {
     }
 }
 
-void DevicePanel::offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions) {
-    if (suggestions == suggestions_) return;
-    suggestions_ = suggestions;
-    while (QLayoutItem* item = suggested_->takeAt(0)) {
-        delete item->widget();
-        delete item;
-    }
-    const DeviceSpec* d = session_.bench().device(device_.toStdString());
-    const DeviceKind* kind = d ? deviceKind(d->kind) : nullptr;
-    if (!kind) return;
-    for (const DeviceStatus::Suggestion& s : suggestions) {
-        const auto info = std::ranges::find(kind->settings, s.key, &SettingInfo::key);
-        if (info == kind->settings.end()) continue;
-        auto* take = new QPushButton(shown(s.label), widget());
-        connect(take, &QPushButton::clicked, this, [this, value = s.value, info = *info] { edit(info, value); });
-        suggested_->addWidget(take, 0, Qt::AlignLeft);
-    }
-}
-
 void DevicePanel::addSignalsFor(const std::vector<TerminalInfo>& terminals) {
     Bench bench = session_.bench();
     QString last;
@@ -316,7 +300,7 @@ void DevicePanel::refresh(bool digits) {
     if (it == statuses.end()) return;
     const DeviceStatus& s = it->second;
     status_->setText(shown(s.sentence));
-    offerSuggestions(s.suggestions);
+    suggestions_->offer(device_, s.suggestions);
     parameters_->show(s.parameters);
     QStringList load;
     if (s.linkShare) load << tr("%1 % of the link is used.").arg(*s.linkShare * 100, 0, 'f', 1);

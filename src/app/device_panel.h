@@ -6,6 +6,7 @@
 
 #include "app/parameter_list.h"
 #include "app/session.h"
+#include "app/suggestion_buttons.h"
 
 namespace cruscotto {
 
@@ -31,7 +32,7 @@ private:
     void keepParameters();
     void edit(const SettingInfo& info, const std::string& value);
     void offerTerminals();
-    void offerSuggestions(const std::vector<DeviceStatus::Suggestion>& suggestions);
+    void showWrong(const QString& words);
 
     Session& session_;
     QString device_;
@@ -39,8 +40,7 @@ private:
     QLabel* status_ = nullptr;
     QLabel* rejected_ = nullptr;
     QLabel* load_ = nullptr;
-    QVBoxLayout* suggested_ = nullptr;
-    std::vector<DeviceStatus::Suggestion> suggestions_;
+    SuggestionButtons* suggestions_ = nullptr;
     QLabel* wrong_ = nullptr;
     ParameterList* parameters_ = nullptr;
     QVBoxLayout* free_ = nullptr;

@@ -64,6 +64,8 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     for (const DeviceKind& kind : deviceKinds()) {
         auto* add = new QPushButton(shown(kind.title));
         add->setStyleSheet("text-align: left;");
+        add->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Fixed);  // a long title does not widen the panel
+        add->setToolTip(shown(kind.title));
         connect(add, &QPushButton::clicked, this, [this, &kind] { addDevice(kind.key, "", ""); });
         column_->addWidget(add);
     }
@@ -72,11 +74,16 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     connect(replay, &QPushButton::clicked, this, [this] {
         const QString path = QFileDialog::getOpenFileName(this, tr("Replay what was saved from a wire"),
                                                           session_.runFolder(), tr("Wire captures (*.wire)"));
-        if (!path.isEmpty())
-            addDevice("serial-line-board", QFileInfo(path).completeBaseName().toStdString(),
-                      jsonText(nlohmann::ordered_json{{"port", path.toStdString()}}));
+        if (path.isEmpty()) return;
+        const auto device = captureReplay(path.toStdString());
+        replayWrong_->setText(device ? QString() : shown(device.error().message));
+        replayWrong_->setVisible(!device);
+        if (device)
+            addDevice(device.value().kind, QFileInfo(path).completeBaseName().toStdString(), device.value().settings);
     });
     column_->addWidget(replay);
+    replayWrong_ = label({}, "wrong", column_);
+    replayWrong_->hide();
     column_->addStretch();
     setWidget(content);
 }
@@ -89,11 +96,13 @@ void FindPanel::showEvent(QShowEvent* event) {
 
 void FindPanel::hideEvent(QHideEvent* event) {
     scout_.reset();
+    stopLooking();
     QScrollArea::hideEvent(event);
 }
 
 void FindPanel::addDevice(const std::string& key, const std::string& name, const std::string& settings) {
     const DeviceKind* kind = deviceKind(key);
+    stopLooking();  // it may hold what the bench's device opens
     std::string id;
     Bench next = withNewDevice(session_.bench(), *kind, &id);
     DeviceSpec device = *next.device(id);
@@ -105,6 +114,7 @@ void FindPanel::addDevice(const std::string& key, const std::string& name, const
 
 void FindPanel::refresh(bool digits) {
     if (!digits || !scout_) return;
+    if (trial_) trial_->refresh();
     const PortScout::State state = scout_->state();
     QStringList used;
     for (const auto& d : session_.bench().devices) used << shown(d->name) << shown(d->settings);
@@ -141,6 +151,7 @@ void FindPanel::rebuild(const PortScout::State& state) {
                  "the board have power?"),
               "muted", column);
     addSystem(state, column);
+    if (trial_ && list_->isAncestorOf(trial_.get())) dropTrial();  // what was looked at is gone
     delete column_->replaceWidget(list_, fresh);
     list_->hide();
     list_->deleteLater();
@@ -173,7 +184,15 @@ void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
         add->setAccessibleName(tr("Add %1").arg(name));
         connect(add, &QPushButton::clicked, this,
                 [this, kind, name, settings] { addDevice(kind, name.toStdString(), settings); });
-        column->addWidget(add, 0, Qt::AlignLeft);
+        const QString key = shown(kind + address);
+        auto* see = lookButton(key, name, [this, key, kind, settings] { look(key, kind, settings); });
+        auto* buttons = new QHBoxLayout;
+        buttons->setSpacing(8);
+        buttons->addWidget(add);
+        buttons->addWidget(see);
+        buttons->addStretch();
+        column->addLayout(buttons);
+        placeTrial(key, column);
     };
     for (const std::string& bus : state.canInterfaces)
         offer(shown(bus), tr("CAN interface of this computer"), "can", bus,
@@ -181,6 +200,45 @@ void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
     if (state.kernelSensors > 0)
         offer(tr("This computer"), tr("%1 sensors that the kernel offers").arg(state.kernelSensors), "computer", "",
               root_ == "/" ? "{}" : jsonText(nlohmann::ordered_json{{"root", root_}}));
+}
+
+QPushButton* FindPanel::lookButton(const QString& key, const QString& name, std::function<void()> look) {
+    const bool looks = trial_ && trialOf_ == key;
+    auto* out = new QPushButton(looks ? tr("Stop looking") : tr("Look inside"));
+    out->setAccessibleName(looks ? tr("Stop looking inside %1").arg(name) : tr("Look inside %1").arg(name));
+    if (looks)
+        connect(out, &QPushButton::clicked, this, &FindPanel::stopLooking);
+    else
+        connect(out, &QPushButton::clicked, this, std::move(look));
+    return out;
+}
+
+void FindPanel::look(const QString& key, const std::string& kind, const std::string& settings) {
+    dropTrial();
+    trialOf_ = key;
+    auto quiet = parseOrderedJson(settings);
+    if (kind == "can") quiet["listen-only"] = true;
+    trial_ = std::make_unique<TrialView>(*deviceKind(kind), jsonText(quiet), this);
+    rebuild(shown_);
+    listHosts();
+}
+
+void FindPanel::stopLooking() {
+    if (!trial_) return;
+    dropTrial();
+    rebuild(shown_);
+    listHosts();
+}
+
+void FindPanel::dropTrial() {
+    trial_.reset();
+    trialOf_.clear();
+}
+
+void FindPanel::placeTrial(const QString& key, QVBoxLayout* below) {
+    if (!trial_ || trialOf_ != key) return;
+    below->addWidget(trial_.get());
+    trial_->show();
 }
 
 void FindPanel::buildHosts() {
@@ -250,22 +308,27 @@ void FindPanel::showHosts(const PortScout::State::Hosts& hosts) {
         scanSays_->setText(tr("%1 of %2 addresses").arg(hosts.done).arg(hosts.all));
     else if (!hosts.sentence.empty())
         scanSays_->setText(shown(hosts.sentence));
-    if (sameFound) return;
+    if (!sameFound) listHosts();
+}
+
+void FindPanel::listHosts() {
+    const PortScout::State::Hosts& hosts = hostsShown_;
+    std::vector<QWidget*> before;
     while (QLayoutItem* item = hosts_->takeAt(0)) {
-        if (item->widget()) item->widget()->deleteLater();
+        if (item->widget()) before.push_back(item->widget());
         delete item;
     }
     for (const HostScan::Found& found : hosts.result.found) {
         const std::string address = addressText(found.address) + ":" + std::to_string(hosts.port);
         auto* row = new QWidget;
-        auto* line = new QHBoxLayout(row);
-        line->setContentsMargins(0, 4, 0, 0);
-        line->setSpacing(8);
+        auto* rows = new QVBoxLayout(row);
+        rows->setContentsMargins(0, 4, 0, 0);
+        rows->setSpacing(4);
         auto* words = new QLabel(shown(address) +
                                  (found.identity.empty() ? QString() : QStringLiteral("\n") + shown(found.identity)));
         words->setTextFormat(Qt::PlainText);
         words->setWordWrap(true);
-        line->addWidget(words, 1);
+        rows->addWidget(words);
         if (hosts.question != HostQuestion::nothing) {
             auto* add = new QPushButton(tr("Add"));
             add->setAccessibleName(tr("Add %1").arg(shown(address)));
@@ -273,12 +336,25 @@ void FindPanel::showHosts(const PortScout::State::Hosts& hosts) {
                                : hosts.question == HostQuestion::ioLinkIdentity ? "io-link-master"
                                                                                 : "modbus";
             const std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
-            connect(add, &QPushButton::clicked, this, [this, kind, name, address] {
-                addDevice(kind, name, jsonText(nlohmann::ordered_json{{"address", address}}));
-            });
-            line->addWidget(add, 0, Qt::AlignTop);
+            const std::string settings = jsonText(nlohmann::ordered_json{{"address", address}});
+            connect(add, &QPushButton::clicked, this,
+                    [this, kind, name, settings] { addDevice(kind, name, settings); });
+            auto* see = lookButton(shown(address), shown(address),
+                                   [this, kind, address, settings] { look(shown(address), kind, settings); });
+            auto* buttons = new QHBoxLayout;
+            buttons->setSpacing(8);
+            buttons->addWidget(add);
+            buttons->addWidget(see);
+            buttons->addStretch();
+            rows->addLayout(buttons);
+            placeTrial(shown(address), rows);
         }
         hosts_->addWidget(row);
+    }
+    for (QWidget* row : before) {
+        if (trial_ && row->isAncestorOf(trial_.get())) dropTrial();
+        row->hide();
+        row->deleteLater();
     }
 }
 
@@ -313,6 +389,7 @@ void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QV
         if (!heard->second.line.empty())
             label(QStringLiteral("“%1”").arg(shown(printableBytes(heard->second.line))), "", column);
     }
+    const QString key = shown(port.path);
     auto* buttons = new QHBoxLayout;
     buttons->setSpacing(8);
     if (state.listening == port.path) {
@@ -341,27 +418,42 @@ void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QV
         column->addWidget(as);
         auto* add = new QPushButton(tr("Add"));
         add->setAccessibleName(tr("Add %1").arg(said));
-        connect(add, &QPushButton::clicked, this, [this, port, said, as] {
-            const std::string kind = as->currentData().toString().toStdString();
+        const auto kindThere = [as] { return as->currentData().toString().toStdString(); };
+        const auto settingsThere = [this, path = port.path](const std::string& kind) {
             nlohmann::ordered_json settings;
-            const auto known = shown_.heard.find(port.path);
+            const auto known = shown_.heard.find(path);
             const auto baud = known != shown_.heard.end() ? known->second.baud : std::nullopt;
             if (kind == "serial-line-board") {
-                settings = {{"port", port.path}, {"baud", baud.value_or(0)}};
+                settings = {{"port", path}, {"baud", baud.value_or(0)}};
+                if (known != shown_.heard.end() && known->second.labelled) settings["lines"] = "labelled";
             } else {
-                settings = {{"address", port.path}};
+                settings = {{"address", path}};
                 if (baud && kind != "can") settings["baud"] = *baud;
             }
-            addDevice(kind, said.toStdString(), jsonText(settings));
+            const std::string first = jsonText(settings);
+            return trial_ && trialOf_ == shown(path) && lookedAs_ == kind ? trial_->settings() : first;
+        };
+        connect(add, &QPushButton::clicked, this, [this, said, kindThere, settingsThere] {
+            addDevice(kindThere(), said.toStdString(), settingsThere(kindThere()));
         });
+        auto* see = lookButton(key, said, [this, key, kindThere, settingsThere] {
+            lookedAs_ = kindThere();
+            look(key, lookedAs_, settingsThere(lookedAs_));
+        });
+        if (trialOf_ == key) as->setCurrentIndex(std::max(as->findData(shown(lookedAs_)), 0));
         auto* listen = new QPushButton(heard == state.heard.end() ? tr("Listen first") : tr("Listen again"));
         listen->setAccessibleName(tr("Listen to %1").arg(said));
-        connect(listen, &QPushButton::clicked, this, [this, path = port.path] { scout_->listen(path); });
+        connect(listen, &QPushButton::clicked, this, [this, path = port.path] {
+            stopLooking();
+            scout_->listen(path);
+        });
         buttons->addWidget(add);
+        buttons->addWidget(see);
         buttons->addWidget(listen);
         buttons->addStretch();
     }
     column->addLayout(buttons);
+    placeTrial(key, column);
 }
 
 }  // namespace cruscotto

@@ -5,10 +5,12 @@
 #include <QPushButton>
 #include <QScrollArea>
 #include <QVBoxLayout>
+#include <functional>
 #include <memory>
 
 #include "app/fields.h"
 #include "app/session.h"
+#include "app/trial_view.h"
 #include "devices/port_scout.h"
 
 namespace cruscotto {
@@ -38,8 +40,16 @@ private:
     /// Which hosts answer: a range and a port to type, and what came of it.
     void buildHosts();
     void showHosts(const PortScout::State::Hosts& hosts);
+    void listHosts();
     void addPort(const FoundPort& port, const PortScout::State& state, QVBoxLayout* column);
     void addDevice(const std::string& kind, const std::string& name, const std::string& settings);
+    /// The button that looks at what is attached, or no longer does.
+    QPushButton* lookButton(const QString& key, const QString& name, std::function<void()> look);
+    void look(const QString& key, const std::string& kind, const std::string& settings);
+    void stopLooking();
+    void dropTrial();
+    /// What is seen there, while `key` is looked at.
+    void placeTrial(const QString& key, QVBoxLayout* below);
 
     Session& session_;
     std::string root_ = "/";
@@ -55,7 +65,12 @@ private:
     QProgressBar* scanned_ = nullptr;
     QLabel* scanSays_ = nullptr;
     QVBoxLayout* hosts_ = nullptr;
+    QLabel* replayWrong_ = nullptr;
     PortScout::State::Hosts hostsShown_;
+    /// What is looked at now, by the port or address it is at.
+    std::unique_ptr<TrialView> trial_;
+    QString trialOf_;
+    std::string lookedAs_;  ///< which kind, where a port may be several
     QVBoxLayout* column_;
 };
 

@@ -589,7 +589,9 @@ WireView* MainWindow::openWire(const QString& device) {
                                                     tr("Wire captures (*.wire)"));
         if (path.isEmpty()) return;
         if (QFileInfo(path).suffix().isEmpty()) path += ".wire";
-        watch(new BackgroundJob(captureWork(messages, path), this), tr("Saving… %1 %"), tr("Stop"));
+        const DeviceSpec* d = session_.bench().device(wire->device().toStdString());
+        const CaptureOrigin origin = d ? CaptureOrigin{d->kind, d->settings} : CaptureOrigin{};
+        watch(new BackgroundJob(captureWork(messages, origin, path), this), tr("Saving… %1 %"), tr("Stop"));
     });
     wires_ << wire;
     wire->show();

@@ -264,9 +264,8 @@ FieldBar::FieldBar(Session& session, const QString& device, WireRows& rows, QWid
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(16, 4, 16, 4);
     column->setSpacing(8);
-    suggested_ = new QHBoxLayout;
-    suggested_->setSpacing(8);
-    column->addLayout(suggested_);
+    suggestions_ = new SuggestionButtons(session, QBoxLayout::LeftToRight, this);
+    column->addWidget(suggestions_);
     auto* line = new QHBoxLayout;
     line->setSpacing(8);
     said_ = new QLabel(this);
@@ -370,32 +369,10 @@ void FieldBar::take() {
     session_.edit(tr("Name a value of a frame"), next);
 }
 
-void FieldBar::suggest(const std::vector<DeviceStatus::Suggestion>& suggestions) {
-    if (suggestions == suggestions_) return;
-    suggestions_ = suggestions;
-    while (QLayoutItem* item = suggested_->takeAt(0)) {
-        delete item->widget();
-        delete item;
-    }
-    const DeviceKind* k = kind();
-    if (!k) return;
-    for (const DeviceStatus::Suggestion& s : suggestions) {
-        const auto info = std::ranges::find(k->settings, s.key, &SettingInfo::key);
-        if (info == k->settings.end()) continue;
-        auto* take = new QPushButton(shown(s.label), this);
-        connect(take, &QPushButton::clicked, this, [this, value = s.value, info = *info] {
-            QString wrong;
-            if (const auto next = withSetting(session_.bench(), device_.toStdString(), info, value, &wrong))
-                session_.edit(tr("Change device"), *next);
-        });
-        suggested_->addWidget(take);
-    }
-    if (!suggestions.empty()) suggested_->addStretch();
-}
-
 void FieldBar::refresh() {
     const auto statuses = session_.engine()->deviceStatus();
-    if (const auto it = statuses.find(device_.toStdString()); it != statuses.end()) suggest(it->second.suggestions);
+    if (const auto it = statuses.find(device_.toStdString()); it != statuses.end())
+        suggestions_->offer(device_, it->second.suggestions);
     // While somebody chooses, what they choose from stays. What whole frames are made of takes longer to see, and
     // changes seldom.
     constexpr int seldom = 25;

@@ -9,6 +9,7 @@
 #include <deque>
 
 #include "app/session.h"
+#include "app/suggestion_buttons.h"
 #include "devices/device.h"
 #include "devices/wire.h"
 
@@ -84,7 +85,6 @@ public:
 private:
     void propose();
     void take();
-    void suggest(const std::vector<DeviceStatus::Suggestion>& suggestions);
     [[nodiscard]] const DeviceKind* kind() const;
 
     Session& session_;
@@ -94,8 +94,7 @@ private:
     QLineEdit* name_;
     QComboBox* choice_;
     QPushButton* add_;
-    QHBoxLayout* suggested_;
-    std::vector<DeviceStatus::Suggestion> suggestions_;
+    SuggestionButtons* suggestions_;
     std::vector<FieldProposal> proposals_;
     WireRows::Selection proposedFor_;
     int refreshed_ = 0;

@@ -6,10 +6,10 @@
 #include "devices/can/can_device.h"
 #include "devices/computer/computer_device.h"
 #include "devices/computer/iio_buffer.h"
-#include "devices/gpio/gpio_device.h"
 #include "devices/fastbox/fast_box.h"
 #include "devices/firmata/firmata_device.h"
 #include "devices/frames/frame_device.h"
+#include "devices/gpio/gpio_device.h"
 #include "devices/iolink/iolink_device.h"
 #include "devices/modbus/modbus_device.h"
 #include "devices/replay/replay_device.h"
@@ -28,8 +28,8 @@ const char* linkStateWord(LinkState state) {
 
 const std::vector<DeviceKind>& deviceKinds() {
     static const std::vector<DeviceKind> kinds{
-        simulatedBoxKind(), serialLineKind(), frameBoardKind(), modbusKind(),   scpiKind(),     canKind(),     firmataKind(),
-        ioLinkKind(),       computerKind(),   iioBufferKind(),  gpioKind(),     soundKind(),    replayKind(),  fastBoxKind()};
+        simulatedBoxKind(), serialLineKind(), frameBoardKind(), modbusKind(), scpiKind(),  canKind(),    firmataKind(),
+        ioLinkKind(),       computerKind(),   iioBufferKind(),  gpioKind(),   soundKind(), replayKind(), fastBoxKind()};
     return kinds;
 }
 

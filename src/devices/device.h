@@ -90,6 +90,13 @@ struct DeviceStatus {
     };
     std::vector<Suggestion> suggestions{};
     std::vector<DeviceParameter> parameters{};
+    /// What is behind the link that no terminal tells of: modules, sensors, messages, with what each says it is.
+    struct Part {
+        std::string place;
+        Text what;
+        bool operator==(const Part&) const = default;
+    };
+    std::vector<Part> parts{};
     /// Terminals that were found while it runs, as the device says; inputs that deliver are known without.
     std::vector<TerminalInfo> found{};
 };

@@ -17,19 +17,19 @@ PortScout::~PortScout() {
 }
 
 PortScout::State PortScout::state() const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     return state_;
 }
 
 void PortScout::listen(const std::string& path) {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     if (listening_) listening_->request_stop();
     asked_ = path;
     changed_.notify_all();
 }
 
 void PortScout::stopListening() {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     asked_.clear();
     if (listening_) listening_->request_stop();
 }
@@ -38,7 +38,7 @@ void PortScout::scan(const std::string& typed, std::uint16_t port, HostQuestion 
     stopScan();
     if (scanning_.joinable()) scanning_.join();
     const auto range = hostRange(typed);
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     state_.hosts = {};
     state_.hosts.port = port;
     state_.hosts.question = question;
@@ -50,10 +50,10 @@ void PortScout::scan(const std::string& typed, std::uint16_t port, HostQuestion 
     state_.hosts.all = range.value().size();
     scanning_ = std::jthread([this, typed, port, question, range = range.value()](const std::stop_token& stop) {
         HostScan scan = scanHosts(range, port, question, stop, [this](std::uint64_t done) {
-            const std::lock_guard inner(mutex_);
+            const Lock inner(mutex_);
             state_.hosts.done = done;
         });
-        const std::lock_guard inner(mutex_);
+        const Lock inner(mutex_);
         state_.hosts.going = false;
         if (scan.found.empty())
             state_.hosts.sentence =
@@ -78,22 +78,25 @@ void PortScout::work(const std::stop_token& stop) {
         auto buses = findCanInterfaces(root_);
         const std::size_t sensors = findKernelSensors(root_).size();
         std::string asked;
+        std::stop_token end;
         {
-            std::unique_lock lock(mutex_);
+            Lock lock(mutex_);
             state_.looked = true;
             state_.ports = std::move(ports);
             state_.canInterfaces = std::move(buses);
             state_.kernelSensors = sensors;
-            if (asked_.empty()) changed_.wait_for(lock, stop, std::chrono::seconds(1), [&] { return !asked_.empty(); });
+            if (asked_.empty())
+                changed_.wait_for(lock, stop, std::chrono::seconds(1),
+                                  [&]() HOLDING(mutex_) { return !asked_.empty(); });
             if (stop.stop_requested()) return;
             asked = std::exchange(asked_, {});
             if (asked.empty()) continue;
-            listening_.emplace();
+            end = listening_.emplace().get_token();
             state_.listening = asked;
             state_.tried = 0;
             state_.heard.erase(asked);
         }
-        hear(asked, listening_->get_token());
+        hear(asked, end);
     }
 }
 
@@ -103,7 +106,7 @@ void PortScout::hear(const std::string& path, const std::stop_token& stop) {
     const LineFormat any;
     const SpeedFound found =
         findSpeed(line, any, {1'500'000'000}, stop, [this](unsigned, std::size_t tried, std::size_t all) {
-            const std::lock_guard lock(mutex_);
+            const Lock lock(mutex_);
             state_.tried = tried;
             state_.speeds = all;
         });
@@ -115,6 +118,9 @@ void PortScout::hear(const std::string& path, const std::stop_token& stop) {
         LineSplitter splitter;
         splitter.feed(found.sample, lines);
         if (!lines.empty()) heard.line = lines.back().text.substr(0, 120);
+        std::vector<std::string> texts;
+        for (const auto& l : lines) texts.push_back(l.text);
+        heard.labelled = likelyKind(texts) == LineFormat::Kind::labelled;
         heard.sentence = text(CRUSCOTTO_TEXT("Lines of text at {0} baud."), *found.baud);
     } else if (found.refused) {
         heard.sentence = found.refused->sentence;
@@ -123,7 +129,7 @@ void PortScout::hear(const std::string& path, const std::stop_token& stop) {
     } else {
         heard.sentence = text(CRUSCOTTO_TEXT("Nothing arrives. Is the board powered, and does its program run?"));
     }
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     listening_.reset();
     state_.listening.clear();
     if (!found.stopped) state_.heard[path] = std::move(heard);

@@ -5,12 +5,16 @@
 #include <algorithm>
 #include <charconv>
 #include <cmath>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+#include "core/json_text.h"
 
 namespace cruscotto {
 
 namespace {
 
-constexpr std::string_view captureHead = "# wire capture 1";
+constexpr std::string_view captureHead = "# wire capture 1", originMark = "# from ";
 
 std::optional<std::string> bytesFromHex(std::string_view hex) {
     std::string out;
@@ -34,14 +38,14 @@ std::optional<std::string> bytesFromHex(std::string_view hex) {
 
 void WireTap::close() {
     if (--viewers_ > 0) return;
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     held_.clear();
     heldBytes_ = 0;
 }
 
 void WireTap::add(WireMessage message) {
     if (!isOpen()) return;
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     message.number = next_++;
     heldBytes_ += message.bytes.size();
     held_.push_back(std::make_shared<const WireMessage>(std::move(message)));
@@ -52,7 +56,7 @@ void WireTap::add(WireMessage message) {
 }
 
 std::vector<WireMessagePtr> WireTap::since(std::uint64_t number, std::size_t most) const {
-    const std::lock_guard lock(mutex_);
+    const Lock lock(mutex_);
     if (held_.empty()) return {};
     const std::uint64_t first = held_.front()->number;
     std::size_t skip =
@@ -114,12 +118,47 @@ std::string printableBytes(std::string_view bytes) {
     return out;
 }
 
-std::string captureText(const std::vector<WireMessagePtr>& messages) {
+std::string captureText(const std::vector<WireMessagePtr>& messages, const CaptureOrigin& origin) {
     std::string out(captureHead);
     out += '\n';
+    // A comment to whoever only reads the bytes.
+    if (!origin.kind.empty())
+        out += std::string(originMark) + origin.kind + " " + jsonText(parseJson(origin.settings)) + "\n";
     for (const WireMessagePtr& m : messages)
         out += fmt::format("{:.6f} {} {}\n", m->at.seconds(), m->way == WireMessage::Way::sent ? '>' : '<',
                            hexBytes(m->bytes));
+    return out;
+}
+
+CaptureOrigin captureOrigin(std::string_view text) {
+    const std::size_t first = text.find('\n');
+    if (first == std::string_view::npos) return {};
+    std::string_view line = text.substr(first + 1, text.find('\n', first + 1) - first - 1);
+    if (line.ends_with('\r')) line.remove_suffix(1);
+    if (!line.starts_with(originMark)) return {};
+    line.remove_prefix(originMark.size());
+    const std::size_t blank = std::min(line.find(' '), line.size());
+    return {std::string(line.substr(0, blank)), std::string(line.substr(std::min(blank + 1, line.size())))};
+}
+
+Result<CaptureOrigin> captureReplay(const std::string& path) {
+    std::ifstream file(path, std::ios::binary);
+    std::string head(65536, '\0');
+    file.read(head.data(), static_cast<std::streamsize>(head.size()));
+    head.resize(static_cast<std::size_t>(std::max<std::streamsize>(file.gcount(), 0)));
+    if (head.empty()) return failure("There is nothing to read in {0}.", path);
+    CaptureOrigin out = captureOrigin(head);
+    if (out.kind.empty()) out.kind = "serial-line-board";
+    if (out.kind == "io-link-master")
+        return failure("What a master said over HTTP can be looked at, but not received again.");
+    auto settings = parseOrderedJson(out.settings);
+    if (!settings.is_object()) settings = nlohmann::ordered_json::object();
+    const auto address = settings.find("address");
+    const bool onSerial = address != settings.end() && address->is_string() &&
+                          address->get_ref<const std::string&>().find('/') != std::string::npos;
+    if (out.kind == "modbus" && !onSerial && !settings.contains("framing")) settings["framing"] = "tcp";
+    settings[out.kind == "serial-line-board" ? "port" : "address"] = path;
+    out.settings = jsonText(settings);
     return out;
 }
 

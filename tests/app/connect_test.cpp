@@ -7,6 +7,7 @@
 #include "app/fields.h"
 #include "standins/beehive/beehive.h"
 #include "standins/frameboard/weather_board.h"
+#include "standins/iolink/sensor_master.h"
 #include "standins/rack/cold_store_rack.h"
 #include "window_fixture.h"
 
@@ -36,6 +37,7 @@ protected:
         fs::create_directories(root.file("dev"));
         fs::create_symlink(hive->path(), root.file("dev/ttyACM0"));
         window->findPanel().setRoot(root.file(""));
+        devicesBefore = session().bench().devices.size();
     }
     void TearDown() override {
         WindowTest::TearDown();
@@ -77,6 +79,7 @@ protected:
     }
 
     TempFolder root;
+    std::size_t devicesBefore = 0;
     std::unique_ptr<Beehive> hive;
     std::atomic<bool> gone{false};
     std::jthread board;
@@ -143,6 +146,37 @@ TEST_F(Connect, ARackIsFoundOnTheNetworkAddedAndItsSettingsBroughtToWhatTheBench
     ASSERT_TRUE(click(*window, "Add all 8 inputs") || click(*window, "Add all 8 input(s)"));
     EXPECT_EQ(session().bench().signals.size(), before + 8);
     EXPECT_TRUE(std::holds_alternative<TwoPoints>(session().bench().signals.back()->chain.at(0)));
+}
+
+TEST_F(Connect, WhatIsAttachedIsLookedIntoBeforeItIsAdded) {
+    SensorMaster master;
+    const auto host = std::move(StandInHost::onLoopback(master.begin()).value());
+    const QString address = QString::fromStdString(host->address());
+    press("find");
+    FindPanel& panel = window->findPanel();
+    ASSERT_TRUE(click(panel, "Look inside Beehive board"));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "weight"); }));
+    EXPECT_TRUE(button(panel, "Stop looking inside Beehive board"));
+    EXPECT_EQ(session().bench().devices.size(), devicesBefore) << "nothing was added";
+
+    for (Field* f : panel.findChildren<Field*>()) {
+        if (f->accessibleName() == "Addresses") f->show("127.0.0.1");
+        if (f->accessibleName() == "Port") f->show(address.section(':', 1));
+    }
+    for (QComboBox* c : panel.findChildren<QComboBox*>())
+        if (c->accessibleName() == "What is asked") c->setCurrentIndex(2);
+    ASSERT_TRUE(click(panel, "Look which hosts answer"));
+    ASSERT_TRUE(click(panel, "Look inside " + address));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Brine level"); }));
+    EXPECT_TRUE(says(panel, "2 parts") || says(panel, "2 part(s)"));
+    EXPECT_TRUE(waitFor([&] { return button(panel, "Look inside Beehive board"); })) << "one at a time";
+    ASSERT_TRUE(click(panel, "Stop looking"));
+    EXPECT_TRUE(waitFor([&] { return !says(panel, "Brine level"); }));
+    ASSERT_TRUE(click(panel, "Look inside " + address));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Brine level"); }));
+    ASSERT_TRUE(click(panel, "Add " + address));
+    EXPECT_EQ(added().kind, "io-link-master");
+    EXPECT_FALSE(says(panel, "Brine level")) << "the bench's device has it now";
 }
 
 TEST_F(Connect, TheWheelScrollsAndChangesNoChoiceOnItsWay) {

@@ -161,7 +161,7 @@ TEST(SerialSettings, AreCheckedWithASentence) {
           std::pair(R"({"port":"x","data-bits":9})", "\"data-bits\""),
           std::pair(R"({"port":"x","parity":"mark"})", "\"parity\""),
           std::pair(R"({"port":"x","stop-bits":3})", "\"stop-bits\""),
-          std::pair(R"({"port":"x","lines":"binary"})", "not \"binary\""),
+          std::pair(R"({"port":"x","lines":"binary"})", "one of: delimited, labelled, fixed"),
           std::pair(R"({"port":"x","lines":"fixed"})", "\"fields\""),
           std::pair(R"({"port":"x","lines":"fixed","fields":[{"name":"a","start":0,"width":20,"base":16}]})", "width"),
           std::pair(R"([1])", "object"), std::pair(R"({"port":"x","silence-s":0})", "\"silence-s\"")}) {
@@ -170,6 +170,14 @@ TEST(SerialSettings, AreCheckedWithASentence) {
         EXPECT_NE(settings.error().english().find(says), std::string::npos) << settings.error().english();
     }
     EXPECT_EQ(serialLineSettings(R"({"port":"x","parity":"odd"})").value().line.bitsPerByte(), 11);
+}
+
+TEST(LikelyKind, IsWhatAtLeastHalfOfTheLinesFit) {
+    using Kind = LineFormat::Kind;
+    EXPECT_EQ(likelyKind({"1 2 3", "4;5;6"}), Kind::delimited);
+    EXPECT_EQ(likelyKind({"weight 31.4 temp=5", "weight 31.5 temp=6", "hello"}), Kind::labelled);
+    EXPECT_EQ(likelyKind({"hello", "world", "1"}), std::nullopt);
+    EXPECT_EQ(likelyKind({}), std::nullopt);
 }
 
 }  // namespace

@@ -4,12 +4,11 @@
 #include <cmath>
 #include <filesystem>
 #include <fstream>
-#include <nlohmann/json.hpp>
+#include <map>
 #include <sstream>
 #include <unordered_map>
 
 #include "core/format.h"
-#include "core/json_text.h"
 #include "core/units.h"
 #include "devices/link/link_driver.h"
 
@@ -19,6 +18,7 @@ namespace {
 
 constexpr Duration deliverEvery = milliseconds(5), silentAfter = milliseconds(3000);
 constexpr std::uintmax_t largestDbc = 20'000'000;
+constexpr std::size_t mostOthers = 256;
 
 std::string terminalOf(const DbcMessage& m, const DbcSignal& s) {
     return m.name + "." + s.name;
@@ -224,13 +224,6 @@ private:
         return link_->write(s.frame);
     }
 
-    /// The identifier and the data, as the wire view shows a frame.
-    static std::string wireBytes(const CanFrame& f) {
-        std::string out;
-        for (int i = f.extended ? 3 : 1; i >= 0; --i) out += static_cast<char>(f.id >> (8 * i));
-        if (!f.remote) out.append(reinterpret_cast<const char*>(f.data.data()), f.length);
-        return out;
-    }
     static WireField fieldOf(const DbcSignal& s, const std::string& terminal, const CanFrame& f) {
         const auto [first, end] = bytesOfSignal(s);
         return {first + (f.extended ? 4 : 2), end - first, terminal, rawValue(s, f).value_or(0) * s.factor + s.offset};
@@ -241,6 +234,7 @@ private:
         load_.add(bitsOnBus(frame), at);
         const auto it = byId_.find(key(frame.id, frame.extended));
         if (it == byId_.end() || frame.remote) {
+            if (!frame.remote) countOther(frame);
             if (wireOpen()) tell(WireMessage::Way::received, wireBytes(frame));
             return;
         }
@@ -289,8 +283,27 @@ private:
         pending_ = true;
     }
 
+    /// Messages that no description tells of: what there is on a bus that nobody knows yet.
+    void countOther(const CanFrame& frame) {
+        if (others_.size() >= mostOthers && !others_.contains(key(frame.id, frame.extended))) return;
+        Other& other = others_[key(frame.id, frame.extended)];
+        ++other.seen;
+        other.length = frame.length;
+    }
+    void listOthers(double overSeconds) {
+        status().parts.clear();
+        for (auto& [id, other] : others_) {
+            status().parts.push_back(
+                {id >> 32 ? fmt::format("{:08X}", id & 0x1FFFFFFF) : fmt::format("{:03X}", id),
+                 text(CRUSCOTTO_TEXT("{0} bytes, {1} a second"), other.length,
+                      shortNumber(std::round(static_cast<double>(other.seen) / overSeconds * 10) / 10))});
+            other.seen = 0;
+        }
+    }
+
     void judge(Instant t, Instant lastFrame) {
         if (t - lastJudge_ >= milliseconds(1000)) {
+            if (lastJudge_ != Instant{}) listOthers((t - lastJudge_).seconds());
             lastJudge_ = t;
             const double share = load_.share(t);
             status().linkShare = share;
@@ -327,6 +340,11 @@ private:
     std::unordered_map<std::uint64_t, std::size_t> byId_;
     std::vector<Known> known_;
     std::vector<Sent> sent_;
+    struct Other {
+        std::uint64_t seen = 0;
+        std::size_t length = 0;
+    };
+    std::map<std::uint64_t, Other> others_;
     std::vector<double> values_;
     bool pending_ = false;
     Text trouble_;
@@ -364,24 +382,12 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
 
 Result<CanSettings> canSettings(const JsonText& json) {
     CanSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The device's settings must be an object in braces.");
-    const auto word = [&](const char* key) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : "";
-    };
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    out.link.address = word("address");
-    const double rate = number("bit-rate", 500'000);
-    if (!(rate >= 1000 && rate <= 8e6)) return failure("\"bit-rate\" must be 1000 to 8000000.");
-    out.link.bitRate = static_cast<unsigned>(rate);
-    if (const auto it = j.find("listen-only"); it != j.end()) out.link.listenOnly = *it == true || *it == "true";
+    SettingsReader settings(json);
+    out.link.address = settings.word("address");
+    out.link.bitRate = static_cast<unsigned>(settings.whole("bit-rate", 500'000, 1000, 8'000'000));
+    out.link.listenOnly = settings.flag("listen-only");
     if (auto checked = checkCanLink(out.link); !checked) return checked.error();
-    if (const std::string path = word("database"); !path.empty()) {
+    if (const std::string path = settings.word("database"); !path.empty()) {
         std::error_code ec;
         const auto size = std::filesystem::file_size(path, ec);
         if (ec) return failure("The bus description {0} cannot be read: {1}.", path, ec.message());
@@ -392,29 +398,22 @@ Result<CanSettings> canSettings(const JsonText& json) {
         if (!dbc) return failure("{0}: {1}", path, dbc.error().english());
         out.dbc = std::move(dbc.value());
     }
-    if (const auto it = j.find("send"); it != j.end()) {
-        if (!it->is_object() || it->size() > 256)
-            return failure("\"send\" has at most 256 lines of a message and how often.");
-        for (const auto& [name, how] : it->items()) {
-            const auto m = std::ranges::find(out.dbc.messages, name, &DbcMessage::name);
-            if (m == out.dbc.messages.end())
-                return failure("The bus description has no message \"{0}\" to send.", name);
-            if (m->selector())
-                return failure("\"{0}\" has signals that take turns; such a message cannot be sent.", name);
-            CanSettings::Send send{static_cast<std::size_t>(m - out.dbc.messages.begin()), 0};
-            const std::string words = how.is_string() ? how.get<std::string>() : "";
-            if (words.starts_with("every ")) {
-                double s = 0;
-                if (!parseNumber(words.substr(6), s) || !(s >= 0.001 && s <= 3600))
-                    return failure("{0}: \"every\" takes seconds, 0.001 to 3600.", name);
-                send.everySeconds = s;
-            } else if (words != "on change") {
-                return failure("{0}: say when it is sent: every SECONDS, or on change.", name);
-            }
-            out.sends.push_back(send);
+    for (const auto& [name, how] : settings.pairs("send", 256)) {
+        const auto m = std::ranges::find(out.dbc.messages, name, &DbcMessage::name);
+        if (m == out.dbc.messages.end()) return failure("The bus description has no message \"{0}\" to send.", name);
+        if (m->selector()) return failure("\"{0}\" has signals that take turns; such a message cannot be sent.", name);
+        CanSettings::Send send{static_cast<std::size_t>(m - out.dbc.messages.begin()), 0};
+        if (how.starts_with("every ")) {
+            double s = 0;
+            if (!parseNumber(how.substr(6), s) || !(s >= 0.001 && s <= 3600))
+                return failure("{0}: \"every\" takes seconds, 0.001 to 3600.", name);
+            send.everySeconds = s;
+        } else if (how != "on change") {
+            return failure("{0}: say when it is sent: every SECONDS, or on change.", name);
         }
+        out.sends.push_back(send);
     }
-    std::stringstream ids(word("publish"));
+    std::stringstream ids(settings.word("publish"));
     for (std::string id; std::getline(ids, id, ',');) {
         id.erase(0, std::min(id.find_first_not_of(' '), id.size()));
         id.erase(id.find_last_not_of(' ') + 1);
@@ -422,14 +421,11 @@ Result<CanSettings> canSettings(const JsonText& json) {
         if (out.publish.size() >= 512) return failure("\"publish\" takes at most 512 signals.");
         if (std::ranges::find(out.publish, id) == out.publish.end()) out.publish.push_back(id);
     }
-    const double first = number("publish-id", 0x6A0);
-    if (!(first >= 0 && first + static_cast<double>(out.publish.size()) / 2 <= 0x1FFFFFFF) ||
-        first != std::floor(first))
-        return failure("\"publish-id\" must be an identifier of 11 or 29 bits.");
-    out.publishId = static_cast<std::uint32_t>(first);
-    out.publishSeconds = number("publish-every-s", 0.1);
-    if (!(out.publishSeconds >= 0.001 && out.publishSeconds <= 3600))
-        return failure("\"publish-every-s\" must be 0.001 to 3600.");
+    // Identifiers of 11 or 29 bits (ISO 11898-1); those that follow must be such too.
+    const int last = 0x1FFFFFFF - static_cast<int>(out.publish.size() / 2);
+    out.publishId = static_cast<std::uint32_t>(settings.whole("publish-id", 0x6A0, 0, last));
+    out.publishSeconds = settings.number("publish-every-s", 0.1, 0.001, 3600);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

@@ -15,6 +15,8 @@
 #include <cerrno>
 #include <cstring>
 
+#include "devices/serial/capture_playback.h"
+
 namespace cruscotto {
 
 namespace {
@@ -189,7 +191,65 @@ private:
     std::vector<SlcanReader::Piece> pieces_;
 };
 
+/// What was saved from a bus, frame by frame.
+class CaptureCan : public CanLink {
+public:
+    explicit CaptureCan(std::string path) : path_(std::move(path)) {}
+    std::optional<ByteLink::Failure> open() override {
+        auto opened = CapturePlayback::open(path_);
+        if (!opened)
+            return ByteLink::Failure{access(path_.c_str(), F_OK) == 0 ? LinkState::failed : LinkState::absent,
+                                     opened.error().message};
+        playback_ = std::move(opened.value());
+        return std::nullopt;
+    }
+    void close() override { playback_.reset(); }
+    bool read(Duration wait, Heard& out) override {
+        messages_.clear();
+        playback_->read(wait, messages_);
+        for (std::string& m : messages_) {
+            out.bytes += m.size();
+            if (const auto frame = frameOfWire(m))
+                out.frames.push_back(*frame);
+            else
+                out.strange.emplace_back(std::move(m), CRUSCOTTO_TEXT("no frame of a bus"));
+        }
+        return true;
+    }
+    bool write(const CanFrame&) override { return true; }
+    void wake() override {}  // nothing waits here for long
+    [[nodiscard]] std::string name() const override { return path_; }
+
+private:
+    const std::string path_;
+    std::unique_ptr<CapturePlayback> playback_;
+    std::vector<std::string> messages_;
+};
+
 }  // namespace
+
+std::string wireBytes(const CanFrame& f) {
+    std::string out;
+    for (int i = f.extended ? 3 : 1; i >= 0; --i) out += static_cast<char>(f.id >> (8 * i));
+    if (f.extended) out[0] = static_cast<char>(out[0] | 0x80);
+    if (f.remote) out[0] = static_cast<char>(out[0] | 0x40);
+    if (!f.remote) out.append(reinterpret_cast<const char*>(f.data.data()), f.length);
+    return out;
+}
+
+std::optional<CanFrame> frameOfWire(std::string_view bytes) {
+    CanFrame f;
+    f.extended = !bytes.empty() && (bytes[0] & 0x80);
+    f.remote = !bytes.empty() && (bytes[0] & 0x40);
+    const std::size_t head = f.extended ? 4 : 2;
+    if (bytes.size() < head || bytes.size() - head > f.data.size()) return std::nullopt;
+    for (std::size_t i = 0; i < head; ++i) f.id = f.id << 8 | static_cast<unsigned char>(bytes[i]);
+    f.id &= f.extended ? 0x1FFFFFFFU : 0x7FFU;
+    f.length = static_cast<std::uint8_t>(bytes.size() - head);
+    f.fd = f.length > 8;
+    std::copy_n(bytes.data() + head, f.length, reinterpret_cast<char*>(f.data.data()));
+    return f;
+}
 
 Result<void> checkCanLink(const CanLinkSettings& s) {
     if (s.address.empty())
@@ -206,6 +266,7 @@ Result<void> checkCanLink(const CanLinkSettings& s) {
 
 std::unique_ptr<CanLink> makeCanLink(const CanLinkSettings& s) {
     if (isInterface(s.address)) return std::make_unique<KernelCan>(s.address);
+    if (s.address.ends_with(".wire")) return std::make_unique<CaptureCan>(s.address);
     auto address = linkAddress(s.address, 0);
     if (!address) return std::make_unique<KernelCan>(s.address);
     address.value().line.baud = 1'000'000;  // of a USB adapter it does not matter

@@ -37,6 +37,13 @@ public:
     virtual void wake() = 0;
     [[nodiscard]] virtual std::string name() const = 0;
 };
+/// A frame as the wire view and its captures have it: the identifier, most significant byte first, in 2 bytes, or in 4
+/// with the top bit set where it has 29 bits (as in SocketCAN's can_id); the bit below is set in a remote frame; then
+/// the data.
+std::string wireBytes(const CanFrame& frame);
+/// Empty where they are no frame.
+std::optional<CanFrame> frameOfWire(std::string_view bytes);
+
 std::unique_ptr<CanLink> makeCanLink(const CanLinkSettings& settings);
 
 }  // namespace cruscotto

@@ -2,9 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/link/link_driver.h"
 
@@ -21,13 +19,11 @@ struct ComputerSettings {
 
 Result<ComputerSettings> computerSettings(const JsonText& json) {
     ComputerSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The settings must be an object in braces.");
-    if (const auto it = j.find("root"); it != j.end()) out.root = it->is_string() ? it->get<std::string>() : "";
+    SettingsReader settings(json);
+    out.root = settings.word("root", "/");
     if (out.root.empty()) return failure("\"root\" must be a folder; / is this computer.");
-    if (const auto it = j.find("every-s"); it != j.end()) out.everySeconds = it->is_number() ? it->get<double>() : 0;
-    if (!(out.everySeconds >= 0.001 && out.everySeconds <= 86400))
-        return failure("\"every-s\" must be 0.001 to 86400.");
+    out.everySeconds = settings.number("every-s", 1, 0.001, 86400);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

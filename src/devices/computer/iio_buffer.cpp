@@ -13,9 +13,7 @@
 #include <cstring>
 #include <filesystem>
 #include <fstream>
-#include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
@@ -34,35 +32,23 @@ struct IioBufferSettings {
     std::string device;   ///< its name
     std::string trigger;  ///< its name; empty: as it is
     double rate = 0;      ///< 0: as it is
-    double length = 1024;
+    int length = 1024;
 };
 
 Result<IioBufferSettings> iioBufferSettings(const JsonText& json) {
     IioBufferSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The settings must be an object in braces.");
-    const auto word = [&](const char* key, const char* otherwise) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
-    };
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    out.root = word("root", "/");
-    out.device = word("device", "");
-    out.trigger = word("trigger", "");
+    SettingsReader settings(json);
+    out.root = settings.word("root", "/");
+    out.device = settings.word("device");
+    out.trigger = settings.word("trigger");
     if (out.root.empty()) return failure("\"root\" must be a folder; / is this computer.");
     for (const std::string& name : {out.device, out.trigger})
         if (name.size() > 100 || name.find_first_of("/\n") != std::string::npos)
             return failure("\"{0}\" is no name of a device or trigger.", name);
     if (out.device.empty()) return failure("\"device\" is missing: the name of the input, as the kernel has it.");
-    out.rate = number("rate", 0);
-    if (!(out.rate >= 0 && out.rate <= 1e9)) return failure("\"rate\" must be 0 (as it is) to 1000000000.");
-    out.length = number("length", 1024);
-    if (!(out.length >= 2 && out.length <= 1e6) || out.length != std::floor(out.length))
-        return failure("\"length\" must be 2 to 1000000 scans.");
+    out.rate = settings.number("rate", 0, 0, 1e9);
+    out.length = settings.whole("length", 1024, 2, 1'000'000);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 
@@ -350,7 +336,7 @@ std::size_t layOutScan(const std::vector<IioElement>& elements, std::vector<std:
 DeviceKind iioBufferKind() {
     DeviceKind kind;
     kind.key = "iio-buffer";
-    kind.title = CRUSCOTTO_TEXT("Fast inputs of this computer (IIO, buffered)");
+    kind.title = CRUSCOTTO_TEXT("Fast inputs of this computer (IIO)");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"device",

@@ -2,9 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
 #include "devices/firmata/firmata_text.h"
 #include "devices/link/link_driver.h"
 
@@ -22,27 +20,15 @@ struct FirmataSettings {
 
 Result<FirmataSettings> firmataSettings(const JsonText& json) {
     FirmataSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The board's settings must be an object in braces.");
-    const auto it = j.find("address");
-    auto address = linkAddress(it != j.end() && it->is_string() ? it->get<std::string>() : "", 3030);
+    SettingsReader settings(json);
+    auto address = linkAddress(settings.word("address"), 3030);
     if (!address) return address.error();
     out.address = std::move(address.value());
     out.address.line.baud = 57600;
-    if (auto read = readLineSettings(json, out.address.line); !read) return read.error();
-    const auto ms = j.find("sampling-ms");
-    if (ms != j.end()) {
-        const double v = ms->is_number() ? ms->get<double>() : -1;
-        if (!(v >= 1 && v <= 16383) || v != std::floor(v))
-            return failure("\"sampling-ms\" must be a whole number from 1 to 16383.");
-        out.samplingMs = static_cast<int>(v);
-    }
-    const auto every = j.find("registers-every-s");
-    if (every != j.end()) {
-        out.registersEvery = every->is_number() ? every->get<double>() : -1;
-        if (!(out.registersEvery >= 0.001 && out.registersEvery <= 86400))
-            return failure("\"registers-every-s\" must be 0.001 to 86400.");
-    }
+    readLineSettings(settings, out.address.line);
+    out.samplingMs = settings.whole("sampling-ms", 20, 1, 16383);
+    out.registersEvery = settings.number("registers-every-s", 0.1, 0.001, 86400);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 
@@ -353,7 +339,8 @@ private:
             const std::string pin = "D" + std::to_string(i);
             const auto add = [&](std::string name, ChannelKind kind, int bits, ChainSpec chain = {}) {
                 TerminalInfo info{std::move(name), kind, isDigital(kind) ? SampleType::bit : SampleType::int32};
-                info.title = text(CRUSCOTTO_TEXT("pin {0}, {1} bits"), i, bits);
+                info.title =
+                    bits > 1 ? text(CRUSCOTTO_TEXT("pin {0}, {1} bits"), i, bits) : text(CRUSCOTTO_TEXT("pin {0}"), i);
                 info.chain = std::move(chain);
                 status().found.push_back(std::move(info));
             };

@@ -2,9 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
 #include "devices/frames/frame_guess.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
@@ -304,49 +302,32 @@ std::vector<FieldProposal> frameProposals(const JsonText& json, const std::vecto
 
 Result<FrameBoardSettings> frameBoardSettings(const JsonText& json) {
     FrameBoardSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The board's settings must be an object in braces.");
-    const auto word = [&](const char* key, const char* otherwise) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
-    };
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    auto address = linkAddress(word("address", ""), 0);
+    SettingsReader settings(json);
+    auto address = linkAddress(settings.word("address"), 0);
     if (!address) return address.error();
     out.address = std::move(address.value());
-    if (auto read = readLineSettings(json, out.address.line); !read) return read.error();
-    auto layout = frameLayout(word("frame", ""));
+    readLineSettings(settings, out.address.line);
+    auto layout = frameLayout(settings.word("frame"));
     if (!layout) return failure("\"frame\": {0}", layout.error().english());
     out.layout = std::move(layout.value());
-    if (const auto it = j.find("fields"); it != j.end()) {
-        if (!it->is_object() || it->size() > mostFields)
-            return failure("\"fields\" has at most {0} lines of a name, where it begins, and its type.", mostFields);
-        for (const auto& [name, words] : it->items()) {
-            auto field = frameField(name, words.is_string() ? words.get<std::string>() : "");
-            if (!field) return field.error();
-            const FrameField& f = field.value();
-            if (out.layout.length && f.offset + f.bytes > out.layout.length)
-                return failure("\"{0}\" ends behind the frame, which has {1} bytes.", name, out.layout.length);
-            out.fields.push_back(std::move(field.value()));
-        }
+    for (const auto& [name, words] : settings.pairs("fields", mostFields)) {
+        auto field = frameField(name, words);
+        if (!field) return field.error();
+        const FrameField& f = field.value();
+        if (out.layout.length && f.offset + f.bytes > out.layout.length)
+            return failure("\"{0}\" ends behind the frame, which has {1} bytes.", name, out.layout.length);
+        out.fields.push_back(std::move(field.value()));
     }
-    if (const std::string stamp = word("stamp", ""); !stamp.empty()) {
+    if (const std::string stamp = settings.word("stamp"); !stamp.empty()) {
         const auto it = std::ranges::find(out.fields, stamp, &FrameField::name);
         if (it == out.fields.end() || it->type != FrameField::Type::unsignedWhole)
             return failure("\"stamp\": \"{0}\" is none of the values, or no unsigned whole number.", stamp);
         out.stamp = static_cast<std::size_t>(it - out.fields.begin());
     }
-    out.stampSeconds = number("stamp-unit-s", 0.001);
-    if (!(out.stampSeconds >= 1e-7 && out.stampSeconds <= 1))
-        return failure("\"stamp-unit-s\" must be 0.0000001 to 1.");
-    out.silenceSeconds = number("silence-s", 3);
-    if (!(out.silenceSeconds >= 0.1 && out.silenceSeconds <= 1e6))
-        return failure("\"silence-s\" must be 0.1 to 1000000.");
-    if (auto read = readTemplates(json, out.ask, out.askSeconds, out.outputs); !read) return read.error();
+    out.stampSeconds = settings.number("stamp-unit-s", 0.001, 1e-7, 1);
+    out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
+    readTemplates(settings, out.ask, out.askSeconds, out.outputs);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

@@ -14,10 +14,8 @@
 #include <charconv>
 #include <cmath>
 #include <cstring>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
-#include "core/json_text.h"
 #include "devices/link/link_driver.h"
 
 namespace cruscotto {
@@ -312,21 +310,17 @@ Result<GpioLine> gpioLine(const std::string& name, const std::string& words) {
 
 Result<GpioSettings> gpioSettings(const JsonText& json) {
     GpioSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The settings must be an object in braces.");
-    if (const auto it = j.find("chip"); it != j.end()) out.chip = it->is_string() ? it->get<std::string>() : "";
+    SettingsReader settings(json);
+    out.chip = settings.word("chip", out.chip.c_str());
     if (out.chip.empty()) return failure("\"chip\" must be a GPIO chip, as in /dev/gpiochip0.");
-    if (const auto it = j.find("lines"); it != j.end()) {
-        if (!it->is_object() || it->size() > mostLines)
-            return failure("\"lines\" has at most {0} lines of a name and a number.", mostLines);
-        for (const auto& [name, words] : it->items()) {
-            auto line = gpioLine(name, words.is_string() ? words.get<std::string>() : "");
-            if (!line) return line.error();
-            if (std::ranges::find(out.lines, line.value().offset, &GpioLine::offset) != out.lines.end())
-                return failure("Line {0} is there twice.", line.value().offset);
-            out.lines.push_back(std::move(line.value()));
-        }
+    for (const auto& [name, words] : settings.pairs("lines", mostLines)) {
+        auto line = gpioLine(name, words);
+        if (!line) return line.error();
+        if (std::ranges::find(out.lines, line.value().offset, &GpioLine::offset) != out.lines.end())
+            return failure("Line {0} is there twice.", line.value().offset);
+        out.lines.push_back(std::move(line.value()));
     }
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

@@ -284,14 +284,36 @@ private:
         const auto reply = get("/devices", stop);
         if (reply.what != HttpClient::Reply::What::answered) return false;
         const json j = parseJson(reply.body);
-        there_.clear();
+        std::vector<std::string> there;
         if (j.is_array())
             for (const json& d : j) {
                 const json& alias = within(d, {"deviceAlias"});
-                if (alias.is_string() && there_.size() < 4 * mostSensors)
-                    there_.push_back(alias.get<std::string>().substr(0, 100));
+                if (alias.is_string() && there.size() < 4 * mostSensors)
+                    there.push_back(alias.get<std::string>().substr(0, 100));
             }
+        if (there == there_) return true;
+        there_ = std::move(there);
+        status().parts.clear();
+        for (const std::string& alias : there_) {
+            const auto says = get("/devices/" + escapedPath(alias) + "/identification", stop);
+            if (says.what != HttpClient::Reply::What::answered) return false;
+            status().parts.push_back({alias, identity(parseJson(says.body))});
+        }
         return true;
+    }
+    /// What a sensor says it is: names are optional there, the two numbers are not.
+    static Text identity(const json& j) {
+        std::string names;
+        for (const char* key : {"vendorName", "productName", "serialNumber"})
+            if (const json& v = within(j, {key}); v.is_string() && !v.get_ref<const std::string&>().empty())
+                names += (names.empty() ? "" : ", ") + v.get<std::string>().substr(0, 100);
+        const json &vendor = within(j, {"vendorId"}), &id = within(j, {"deviceId"});
+        if (!vendor.is_number_integer() || !id.is_number_integer()) return names;
+        const Text numbers =
+            text(CRUSCOTTO_TEXT("device {0} of vendor {1}"), id.get<std::int64_t>(), vendor.get<std::int64_t>());
+        return names.empty() ? numbers
+                             : text(CRUSCOTTO_TEXT("{0}; device {1} of vendor {2}"), names, id.get<std::int64_t>(),
+                                    vendor.get<std::int64_t>());
     }
 
     /// False if the master is lost; what one sensor cannot do is its problem.
@@ -568,15 +590,10 @@ std::string unitIn(IoLinkSettings::Units system, const std::string& ucum) {
 }
 
 Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
+    using Units = IoLinkSettings::Units;
     IoLinkSettings out;
-    const auto j = parseJson(text.empty() ? "{}" : text);
-    if (!j.is_object()) return failure("The master's settings must be an object in braces.");
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    std::string address = j.contains("address") && j["address"].is_string() ? j["address"].get<std::string>() : "";
+    SettingsReader settings(text);
+    std::string address = settings.word("address");
     if (address.starts_with("http://")) address = address.substr(7);
     while (address.ends_with('/')) address.pop_back();
     auto link = linkAddress(address, 80);
@@ -588,46 +605,31 @@ Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
         std::string::npos)
         return failure("\"{0}\" is no name of a host.", out.host);
     out.port = link.value().port;
-    out.everySeconds = number("every-s", 0.5);
-    if (!(out.everySeconds >= 0.01 && out.everySeconds <= 86400)) return failure("\"every-s\" must be 0.01 to 86400.");
-    out.timeoutSeconds = number("timeout-s", 2);
-    if (!(out.timeoutSeconds >= 0.05 && out.timeoutSeconds <= 600))
-        return failure("\"timeout-s\" must be 0.05 to 600.");
-    const std::string units =
-        j.contains("units") && j["units"].is_string() ? j["units"].get<std::string>() : "as described";
-    if (units == "metric")
-        out.units = IoLinkSettings::Units::metric;
-    else if (units == "United States")
-        out.units = IoLinkSettings::Units::unitedStates;
-    else if (units != "as described")
-        return failure("\"units\" must be as described, metric or United States.");
-    if (const auto it = j.find("sensors"); it != j.end()) {
-        if (!it->is_object() || it->size() > mostSensors)
-            return failure("\"sensors\" has at most {0} lines of a name and a description's file.", mostSensors);
-        for (const auto& [alias, path] : it->items()) {
-            IoLinkSettings::Sensor s;
-            s.alias = alias;
-            s.path = path.is_string() ? path.get<std::string>() : "";
-            if (alias.empty() || alias.size() > 100)
-                return failure("A sensor needs the name that the master gives it.");
-            if (!s.path.empty()) {
-                auto iodd = loadIodd(s.path);
-                if (!iodd) return iodd.error();
-                s.iodd = std::move(iodd.value());
-            }
-            out.sensors.push_back(std::move(s));
+    out.everySeconds = settings.number("every-s", 0.5, 0.01, 86400);
+    out.timeoutSeconds = settings.number("timeout-s", 2, 0.05, 600);
+    constexpr Units units[]{Units::asDescribed, Units::metric, Units::unitedStates};
+    out.units = units[settings.choice("units", 0, {"as described", "metric", "United States"})];
+    for (auto& [alias, path] : settings.pairs("sensors", mostSensors)) {
+        IoLinkSettings::Sensor s;
+        s.alias = alias;
+        s.path = path;
+        if (alias.size() > 100) return failure("A sensor needs the name that the master gives it.");
+        if (!s.path.empty()) {
+            auto iodd = loadIodd(s.path);
+            if (!iodd) return iodd.error();
+            s.iodd = std::move(iodd.value());
         }
+        out.sensors.push_back(std::move(s));
     }
-    if (const auto it = j.find("parameters"); it != j.end() && it->is_object())
-        for (const auto& [name, value] : it->items())
-            if (value.is_string()) out.wanted[name] = value.get<std::string>();
+    out.wanted = settings.pairs("parameters", 4096);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 
 DeviceKind ioLinkKind() {
     DeviceKind kind;
     kind.key = "io-link-master";
-    kind.title = CRUSCOTTO_TEXT("Smart sensors behind a master (IO-Link, JSON)");
+    kind.title = CRUSCOTTO_TEXT("Smart sensors on an IO-Link master");
     kind.hasWire = true;
     using Type = SettingInfo::Type;
     kind.settings = {

@@ -2,10 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
 #include "core/format.h"
-#include "core/json_text.h"
 #include "devices/link/link_driver.h"
 
 namespace cruscotto {
@@ -505,82 +503,50 @@ std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {
 
 Result<ModbusSettings> modbusSettings(const JsonText& json) {
     ModbusSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The device's settings must be an object in braces.");
-    const auto word = [&](const char* key, const char* otherwise) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
-    };
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    auto address = linkAddress(word("address", ""), 502);
+    SettingsReader settings(json);
+    auto address = linkAddress(settings.word("address"), 502);
     if (!address) return address.error();
     out.address = std::move(address.value());
+    // The standard's own (Serial Line V1.02, 2.5.1), unless something else is said.
     out.address.line.baud = 19200;
     out.address.line.parity = SerialSettings::Parity::even;
-    if (!j.contains("parity")) {
-        // The standard's own (Serial Line V1.02, 2.5.1), unless something else is said.
-        auto copy = j;
-        copy["parity"] = "even";
-        if (auto read = readLineSettings(jsonText(copy), out.address.line); !read) return read.error();
-    } else if (auto read = readLineSettings(json, out.address.line); !read) {
-        return read.error();
-    }
-    const std::string framing = word("framing", "as usual there");
-    if (framing == "tcp" || framing == "rtu")
-        out.framing = framing == "tcp" ? ModbusFraming::tcp : ModbusFraming::rtu;
-    else if (framing == "as usual there")
-        out.framing = out.address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu;
-    else
-        return failure("\"framing\" must be tcp, rtu or as usual there.");
-    const double unit = number("unit", 1);
-    if (!(unit >= 0 && unit <= 255) || unit != std::floor(unit))
-        return failure("\"unit\" must be a number from 0 to 255.");
-    const double every = number("every-s", 0.2);
-    if (!(every >= 0.001 && every <= 86400)) return failure("\"every-s\" must be 0.001 to 86400.");
-    out.timeoutSeconds = number("timeout-s", 0.5);
-    if (!(out.timeoutSeconds >= 0.01 && out.timeoutSeconds <= 60)) return failure("\"timeout-s\" must be 0.01 to 60.");
-    const double gap = number("most-gap", 8);
-    if (!(gap >= 0 && gap <= 120)) return failure("\"most-gap\" must be 0 to 120 registers.");
-    out.mostGap = static_cast<std::size_t>(gap);
+    out.address.line.replayAnswers = true;
+    readLineSettings(settings, out.address.line);
+    const ModbusFraming framings[]{out.address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu,
+                                   ModbusFraming::tcp, ModbusFraming::rtu};
+    out.framing = framings[settings.choice("framing", 0, {"as usual there", "tcp", "rtu"})];
+    const int unit = settings.whole("unit", 1, 0, 255);
+    const double every = settings.number("every-s", 0.2, 0.001, 86400);
+    out.timeoutSeconds = settings.number("timeout-s", 0.5, 0.01, 60);
+    out.mostGap = static_cast<std::size_t>(settings.whole("most-gap", 8, 0, 120));
 
-    if (const auto it = j.find("slots"); it != j.end()) {
-        if (!it->is_object() || it->size() > 64)
-            return failure("\"slots\" has at most 64 lines of a number and a module.");
+    if (const auto modules = settings.pairs("slots", 64); !modules.empty()) {
         std::map<int, std::string> slots;
-        for (const auto& [slot, module] : it->items()) {
+        for (const auto& [slot, module] : modules) {
             double n = 0;
-            if (!parseNumber(slot, n) || !(n >= 0 && n <= 999) || n != std::floor(n) || !module.is_string())
+            if (!parseNumber(slot, n) || !(n >= 0 && n <= 999) || n != std::floor(n))
                 return failure("\"slots\": each line is a slot's number and a module, as in 1 = analog-in-8.");
-            slots[static_cast<int>(n)] = module.get<std::string>();
+            slots[static_cast<int>(n)] = module;
         }
         auto rack = assembleRack(slots);
         if (!rack) return rack.error();
         out.rack = std::move(rack.value());
         for (const auto& c : out.rack.channels) out.points.push_back(c.point);
-        for (auto& s : out.rack.settings) s.point.unit = static_cast<int>(unit);
+        for (auto& s : out.rack.settings) s.point.unit = unit;
     }
-    if (const auto it = j.find("points"); it != j.end()) {
-        if (!it->is_object() || it->size() > 4096)
-            return failure("\"points\" has at most 4096 lines of a name and a register.");
-        for (const auto& [name, words] : it->items()) {
-            auto point = modbusPoint(name, words.is_string() ? words.get<std::string>() : "");
-            if (!point) return point.error();
-            if (std::ranges::find(out.points, name, &ModbusPoint::name) != out.points.end())
-                return failure("\"{0}\" is there twice.", name);
-            out.points.push_back(std::move(point.value()));
-        }
+    for (const auto& [name, words] : settings.pairs("points", 4096)) {
+        auto point = modbusPoint(name, words);
+        if (!point) return point.error();
+        if (std::ranges::find(out.points, name, &ModbusPoint::name) != out.points.end())
+            return failure("\"{0}\" is there twice.", name);
+        out.points.push_back(std::move(point.value()));
     }
     for (ModbusPoint& p : out.points) {
-        if (p.unit < 0) p.unit = static_cast<int>(unit);
+        if (p.unit < 0) p.unit = unit;
         if (p.everySeconds == 0) p.everySeconds = every;
     }
-    if (const auto it = j.find("parameters"); it != j.end() && it->is_object())
-        for (const auto& [name, value] : it->items())
-            if (value.is_string()) out.wanted[name] = value.get<std::string>();
+    out.wanted = settings.pairs("parameters", 4096);
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

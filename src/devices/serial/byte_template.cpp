@@ -7,10 +7,7 @@
 #include <charconv>
 #include <cmath>
 #include <cstdint>
-#include <nlohmann/json.hpp>
 #include <string_view>
-
-#include "core/json_text.h"
 
 namespace cruscotto {
 
@@ -110,26 +107,16 @@ std::string bytesFor(const std::string& written, double value) {
     return rendered ? std::move(rendered.value()) : std::string();
 }
 
-Result<void> readTemplates(const JsonText& settings, std::string& ask, double& askSeconds,
-                           std::map<std::string, std::string>& outputs) {
-    const auto j = parseJson(settings.empty() ? "{}" : settings);
-    if (const auto it = j.find("ask"); it != j.end()) ask = it->is_string() ? it->get<std::string>() : "";
+void readTemplates(SettingsReader& settings, std::string& ask, double& askSeconds,
+                   std::map<std::string, std::string>& outputs) {
+    ask = settings.word("ask");
     if (auto checked = checkByteTemplate(ask); !checked)
-        return failure("\"ask\" cannot be sent. {0}", checked.error().english());
-    if (const auto it = j.find("ask-every-s"); it != j.end()) askSeconds = it->is_number() ? it->get<double>() : -1;
-    if (!(askSeconds >= 0.001 && askSeconds <= 86400)) return failure("\"ask-every-s\" must be 0.001 to 86400.");
-    if (const auto it = j.find("outputs"); it != j.end()) {
-        if (!it->is_object() || it->size() > 64)
-            return failure("\"outputs\" must be an object in braces, with at most 64 names and what is sent for each.");
-        for (const auto& [name, bytes] : it->items()) {
-            if (name.empty() || !bytes.is_string())
-                return failure("Each of \"outputs\" needs a name, and in quotes what is sent.");
-            if (auto checked = checkByteTemplate(bytes.get<std::string>()); !checked)
-                return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
-            outputs[name] = bytes.get<std::string>();
-        }
-    }
-    return {};
+        settings.fail(failure("\"ask\" cannot be sent. {0}", checked.error().english()));
+    askSeconds = settings.number("ask-every-s", askSeconds, 0.001, 86400);
+    outputs = settings.pairs("outputs", 64);
+    for (const auto& [name, bytes] : outputs)
+        if (auto checked = checkByteTemplate(bytes); !checked)
+            settings.fail(failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english()));
 }
 
 std::vector<SettingInfo> templateSettingInfos() {

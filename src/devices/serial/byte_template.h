@@ -6,6 +6,7 @@
 
 #include "core/result.h"
 #include "devices/device.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -21,8 +22,8 @@ Result<void> checkByteTemplate(const std::string& written);
 std::string bytesFor(const std::string& written, double value);
 
 /// What a device's settings say of asking and of outputs: "ask", "ask-every-s" and "outputs" (templates by terminal).
-Result<void> readTemplates(const JsonText& settings, std::string& ask, double& askSeconds,
-                           std::map<std::string, std::string>& outputs);
+void readTemplates(SettingsReader& settings, std::string& ask, double& askSeconds,
+                   std::map<std::string, std::string>& outputs);
 /// Those settings, for a kind's editor.
 std::vector<SettingInfo> templateSettingInfos();
 

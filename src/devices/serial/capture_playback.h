@@ -1,28 +1,40 @@
 #pragma once
 
 #include <chrono>
+#include <deque>
 #include <memory>
 
 #include "devices/wire.h"
 
 namespace cruscotto {
 
-/// What was saved from a wire, received again with its own timing, over and over with a second between. Confined to
-/// one thread.
+/// What was saved from a wire, received again: with its own timing, over and over with a second between; or, where a
+/// device speaks only when it is asked, whenever it is asked the same again. Confined to one thread.
 class CapturePlayback {
 public:
     /// Refuses what is no capture, is larger than 64 MB, or in which nothing was received.
-    static Result<std::unique_ptr<CapturePlayback>> open(const std::string& path);
-    /// Waits until something is due, at most `wait`; appends what is.
+    static Result<std::unique_ptr<CapturePlayback>> open(const std::string& path, bool answers = false);
+    /// Waits until something is due, at most `wait`; appends what is, a message each. False if nothing was.
+    bool read(Duration wait, std::vector<std::string>& out);
+    /// The same, one behind the other.
     bool read(Duration wait, std::string& out);
+    /// A question: what was received behind the next one like it is due as long behind this one as it was then. The
+    /// number of a Modbus TCP transaction, which counts on, is not compared, and answered with the one that is asked.
+    void sent(std::string_view bytes);
 
 private:
     using Clock = std::chrono::steady_clock;
-    explicit CapturePlayback(std::vector<WireMessage> received);
-    [[nodiscard]] Clock::time_point due() const;
-    const std::vector<WireMessage> received_;  // in the order of time
+    struct Due {
+        Clock::time_point at;
+        std::string bytes;
+    };
+    CapturePlayback(std::vector<WireMessage> messages, bool answers);
+    void schedule();
+    const std::vector<WireMessage> messages_;  // in the order of time
+    const bool answers_;
+    std::size_t next_ = 0;  // question to look for; without questions: message to schedule
     Clock::time_point began_ = Clock::now();
-    std::size_t next_ = 0;
+    std::deque<Due> due_;
 };
 
 }  // namespace cruscotto

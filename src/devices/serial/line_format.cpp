@@ -125,6 +125,18 @@ Result<void> parseLine(const LineFormat& format, std::string_view line, std::vec
     return done;
 }
 
+std::optional<LineFormat::Kind> likelyKind(const std::vector<std::string>& lines) {
+    std::vector<FieldValue> fields;
+    for (const auto kind : {LineFormat::Kind::delimited, LineFormat::Kind::labelled}) {
+        LineFormat format;
+        format.kind = kind;
+        const auto fit =
+            std::ranges::count_if(lines, [&](const std::string& line) { return parseLine(format, line, fields).ok(); });
+        if (fit > 0 && static_cast<std::size_t>(fit) * 2 >= lines.size()) return kind;
+    }
+    return std::nullopt;
+}
+
 void LineSplitter::feed(std::string_view bytes, std::vector<Line>& out) {
     std::size_t i = 0;
     while (i < bytes.size()) {

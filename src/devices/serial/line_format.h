@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -40,6 +41,10 @@ struct FieldValue {
 /// Reads one line without its line end. Fills `out`, or returns why the line does not fit. Never throws; costs time in
 /// proportion to the line.
 Result<void> parseLine(const LineFormat& format, std::string_view line, std::vector<FieldValue>& out);
+
+/// Whether lines are rather numbers alone or names with numbers: the kind that at least half of them fit, in its plain
+/// form. Nothing if neither does.
+std::optional<LineFormat::Kind> likelyKind(const std::vector<std::string>& lines);
 
 /// Cuts bytes into lines at \n, \r or \r\n. What comes before the first line end after reset() is dropped: it may be
 /// the tail of a line whose beginning was missed, and read as a wrong number. Confined to one thread.

@@ -1,14 +1,12 @@
 #include "devices/serial/serial_device.h"
 
-#include "core/json_text.h"
-
 #include <algorithm>
 #include <condition_variable>
 #include <map>
-#include <mutex>
-#include <nlohmann/json.hpp>
 
+#include "core/guarded.h"
 #include "devices/link/board_clock.h"
+#include "devices/link/byte_link.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 #include "devices/serial/speed_search.h"
@@ -63,7 +61,7 @@ public:
             load_ = SerialLoad(line_);
             {
                 // A board that was away, or has just started, does not know what it stands at.
-                const std::lock_guard lock(outputMutex_);
+                const Lock lock(outputMutex_);
                 for (auto& [terminal, output] : outputs_) output.waits = true;
             }
             if (!listen(sink, stop, port, lostSince)) continue;
@@ -76,7 +74,7 @@ public:
     void setOutput(const std::string& terminal, double value) override {
         if (!settings_.outputs.contains(terminal)) return;
         {
-            const std::lock_guard lock(outputMutex_);
+            const Lock lock(outputMutex_);
             Output& output = outputs_[terminal];
             output = {value, true};
         }
@@ -114,7 +112,7 @@ private:
     bool sendOutputs(DeviceSink& sink, SerialPort& port) {
         std::vector<std::pair<std::string, double>> due;
         {
-            const std::lock_guard lock(outputMutex_);
+            const Lock lock(outputMutex_);
             for (auto& [terminal, output] : outputs_)
                 if (std::exchange(output.waits, false)) due.emplace_back(terminal, output.value);
         }
@@ -124,7 +122,7 @@ private:
     }
 
     void pause(std::stop_token& stop) {
-        std::unique_lock lock(sleepMutex_);
+        Lock lock(sleepMutex_);
         sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retry_.ns), [] { return false; });
         retry_ = std::min(retry_ + retry_, longestRetry);
     }
@@ -289,8 +287,20 @@ private:
         } else if (now - lastGood > seconds(1) && health_.bytesSinceGood >= 8 && !status_.lastRejected.empty()) {
             setState(sink, LinkState::nonsense,
                      text(CRUSCOTTO_TEXT("Lines arrive on {0} but none fits: {1}. Check the line format."),
-                          settings_.line.port, status_.lastRejected.back().reason.english()));
+                          settings_.line.port, status_.lastRejected.back().reason.english()),
+                     otherKind());
         }
+    }
+
+    /// The other kind of lines, if those that came fit that.
+    std::vector<DeviceStatus::Suggestion> otherKind() const {
+        std::vector<std::string> lines;
+        for (const Rejected& r : status_.lastRejected) lines.push_back(r.bytes);
+        const auto likely = likelyKind(lines);
+        if (!likely || *likely == settings_.format.kind) return {};
+        if (*likely == LineFormat::Kind::labelled)
+            return {{text(CRUSCOTTO_TEXT("Read names and numbers")), "lines", "labelled"}};
+        return {{text(CRUSCOTTO_TEXT("Read numbers without names")), "lines", "delimited"}};
     }
 
     void reject(Instant at, std::string_view line, Text reason) {
@@ -366,11 +376,11 @@ private:
 
     const DeviceContext context_;
     const SerialLineSettings settings_;
-    std::mutex sleepMutex_;
+    Mutex sleepMutex_;
     std::condition_variable_any sleeper_;
     SerialPort port_;  // the run thread's, but for wake()
-    std::mutex outputMutex_;
-    std::map<std::string, Output> outputs_;  // guarded by outputMutex_
+    Mutex outputMutex_;
+    std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
     // the run thread's own
     Duration retry_ = firstRetry;  // each time twice as long, until lines arrive again
     SerialSettings line_;          // as it is open, with the speed that was found
@@ -405,64 +415,27 @@ std::vector<TerminalInfo> serialLineTerminals(const JsonText& json) {
 
 Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     SerialLineSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The board's settings must be an object in braces.");
-    const auto word = [&](const char* key, const char* otherwise) -> std::string {
-        const auto it = j.find(key);
-        return it != j.end() && it->is_string() ? it->get<std::string>() : otherwise;
-    };
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    out.line.port = word("port", "");
+    SettingsReader settings(json);
+    out.line.port = settings.word("port");
     if (out.line.port.empty())
-        return failure("\"port\" is missing: say which port the board is on, as in /dev/ttyACM0.");
-    const double baud = number("baud", 115200);
-    if (!(baud >= 0 && baud <= 20e6) || baud != std::floor(baud))
-        return failure("\"baud\" must be a whole number from 1 to 20000000, or 0 to find the speed by listening.");
-    out.line.baud = static_cast<unsigned>(baud);
-    const double bits = number("data-bits", 8);
-    if (bits != 5 && bits != 6 && bits != 7 && bits != 8) return failure("\"data-bits\" must be 5, 6, 7 or 8.");
-    out.line.dataBits = static_cast<int>(bits);
-    const std::string parity = word("parity", "none");
-    if (parity != "none" && parity != "odd" && parity != "even")
-        return failure("\"parity\" must be none, odd or even.");
-    out.line.parity = parity == "odd"    ? SerialSettings::Parity::odd
-                      : parity == "even" ? SerialSettings::Parity::even
-                                         : SerialSettings::Parity::none;
-    const double stops = number("stop-bits", 1);
-    if (stops != 1 && stops != 2) return failure("\"stop-bits\" must be 1 or 2.");
-    out.line.stopBits = static_cast<int>(stops);
-    out.silenceSeconds = number("silence-s", 3);
-    if (!(out.silenceSeconds >= 0.1 && out.silenceSeconds <= 1e6))
-        return failure("\"silence-s\" must be 0.1 to 1000000.");
+        settings.fail(failure("\"port\" is missing: say which port the board is on, as in /dev/ttyACM0."));
+    readLineSettings(settings, out.line, 0);
+    out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
+    readTemplates(settings, out.ask, out.askSeconds, out.outputs);
+    out.stamp = settings.word("stamp");
+    out.stampBits = settings.oneOf("stamp-bits", 32, {16, 32});
+    out.stampSeconds = settings.number("stamp-unit-s", 0.001, 1e-7, 1);
 
-    if (auto read = readTemplates(json, out.ask, out.askSeconds, out.outputs); !read) return read.error();
-
-    out.stamp = word("stamp", "");
-    const double stampBits = number("stamp-bits", 32);
-    if (stampBits != 16 && stampBits != 32) return failure("\"stamp-bits\" must be 16 or 32.");
-    out.stampBits = static_cast<int>(stampBits);
-    out.stampSeconds = number("stamp-unit-s", 0.001);
-    if (!(out.stampSeconds >= 1e-7 && out.stampSeconds <= 1))
-        return failure("\"stamp-unit-s\" must be 0.0000001 to 1.");
-
-    const std::string kind = word("lines", "delimited");
-    out.format.header = word("header", "");
-    out.format.separators = word("separators", " ,\t;");
-    if (kind == "delimited") {
-        out.format.kind = LineFormat::Kind::delimited;
-        const double count = number("field-count", 0);
-        if (!(count >= 0 && count <= 256) || count != std::floor(count))
-            return failure("\"field-count\" must be 0 to 256.");
-        out.format.fieldCount = static_cast<std::size_t>(count);
+    out.format.header = settings.word("header");
+    out.format.separators = settings.word("separators", " ,\t;");
+    constexpr LineFormat::Kind kinds[]{LineFormat::Kind::delimited, LineFormat::Kind::labelled,
+                                       LineFormat::Kind::fixed};
+    out.format.kind = kinds[settings.choice("lines", 0, {"delimited", "labelled", "fixed"})];
+    if (out.format.kind == LineFormat::Kind::delimited) {
+        out.format.fieldCount = static_cast<std::size_t>(settings.whole("field-count", 0, 0, 256));
         if (out.format.separators.empty()) return failure("\"separators\" must name at least one character.");
-    } else if (kind == "labelled") {
-        out.format.kind = LineFormat::Kind::labelled;
-    } else if (kind == "fixed") {
-        out.format.kind = LineFormat::Kind::fixed;
+    } else if (out.format.kind == LineFormat::Kind::fixed) {
+        const auto& j = settings.json();
         const auto it = j.find("fields");
         if (it == j.end() || !it->is_array() || it->empty() || it->size() > 256)
             return failure("Lines with fixed fields need \"fields\": a list of name, start, width and base.");
@@ -483,9 +456,8 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
                                          static_cast<int>(base),
                                          f.contains("signed") && f["signed"].is_boolean() && f["signed"].get<bool>()});
         }
-    } else {
-        return failure("\"lines\" must be delimited, labelled or fixed, not \"{0}\".", kind);
     }
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 
@@ -494,7 +466,7 @@ DeviceKind serialLineKind() {
     kind.key = "serial-line-board";
     kind.hasWire = true;
     kind.looseOutputs = true;
-    kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints readings");
+    kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints text");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"port",

@@ -54,7 +54,7 @@ void SerialPort::wake() {
 std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
     close();
     if (s.port.ends_with(".wire")) {
-        auto opened = CapturePlayback::open(s.port);
+        auto opened = CapturePlayback::open(s.port, s.replayAnswers);
         if (!opened)
             return Failure{access(s.port.c_str(), F_OK) == 0 ? LinkState::failed : LinkState::absent,
                            opened.error().message};
@@ -128,7 +128,10 @@ SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
 }
 
 bool SerialPort::write(std::string_view bytes) {
-    if (playback_) return true;
+    if (playback_) {
+        playback_->sent(bytes);
+        return true;
+    }
     while (!bytes.empty()) {
         const ssize_t n = ::write(fd_, bytes.data(), bytes.size());
         if (n > 0) {

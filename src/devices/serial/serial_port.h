@@ -17,6 +17,9 @@ struct SerialSettings {
     int stopBits = 1;  ///< 1 or 2
     /// Bits on the wire for one byte.
     [[nodiscard]] int bitsPerByte() const { return 1 + dataBits + (parity == Parity::none ? 0 : 1) + stopBits; }
+    /// Of a saved capture that is replayed: what was received comes when it is asked for again, as it was then, instead
+    /// of at its time.
+    bool replayAnswers = false;
 };
 
 /// An open serial port or pty, raw; or, where the port is a file that ends in .wire, what was saved in it. Confined to
@@ -43,7 +46,7 @@ public:
     /// Any thread: ends the read() that is going on, or the next one, at once.
     void wake();
     /// Hands the bytes over to the system; false if the port is lost or has taken none of them for a second. What is
-    /// replayed takes everything and does nothing with it.
+    /// replayed takes everything.
     bool write(std::string_view bytes);
 
 private:

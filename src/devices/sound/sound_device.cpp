@@ -3,11 +3,9 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <nlohmann/json.hpp>
 
 #include "core/clock_fit.h"
 #include "core/format.h"
-#include "core/json_text.h"
 #include "devices/link/link_driver.h"
 #include "devices/sound/sound_source.h"
 
@@ -16,7 +14,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::array<const char*, 2> names{"left", "right"};
-constexpr Duration silentAfter = milliseconds(2000);
+constexpr Duration noneAfter = milliseconds(2000);
 // A source that is faster than any clock is wrong gets ahead by at most that many seconds, and is then waited for.
 constexpr double mostAhead = 1.0;
 constexpr double judgeClockAfter = 10.0;
@@ -84,7 +82,7 @@ protected:
                 judge(t);
                 const double ahead = static_cast<double>(taken_) / format_.rate - (t - began_).seconds();
                 if (ahead > mostAhead) pause(stop, seconds(std::min(1.0, ahead - mostAhead)));
-            } else if (t - lastFrames > silentAfter) {
+            } else if (t - lastFrames > noneAfter) {
                 setState(LinkState::silent,
                          text(CRUSCOTTO_TEXT(
                                   "{0} is open, but no samples come. Is it switched on, and not muted or suspended?"),
@@ -192,34 +190,24 @@ private:
 
 Result<SoundSettings> soundSettings(const JsonText& json) {
     SoundSettings out;
-    const auto j = parseJson(json.empty() ? "{}" : json);
-    if (!j.is_object()) return failure("The settings must be an object in braces.");
-    const auto number = [&](const char* key, double otherwise) {
-        const auto it = j.find(key);
-        if (it == j.end()) return otherwise;
-        return it->is_number() ? it->get<double>() : -1.0;
-    };
-    if (const auto it = j.find("input"); it != j.end()) out.input = it->is_string() ? it->get<std::string>() : "";
+    SettingsReader settings(json);
+    out.input = settings.word("input", out.input.c_str());
     // A name with more in it would be a configuration of its own, which may open files.
     if (out.input.empty() || out.input.size() > 200 ||
         out.input.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-.:,=") !=
             std::string::npos ||
         out.input.starts_with("file") || out.input.starts_with("tee"))
         return failure("\"input\" must be the name of a sound input, as default, hw:1,0 or plughw:1,0.");
-    if (const auto it = j.find("stream"); it != j.end() && it->is_string() && !it->get<std::string>().empty()) {
-        auto address = linkAddress(it->get<std::string>(), 0);
+    if (const std::string stream = settings.word("stream"); !stream.empty()) {
+        auto address = linkAddress(stream, 0);
         if (!address) return address.error();
         if (address.value().host.empty()) return failure("\"stream\" is a host and a port, as in 127.0.0.1:4010.");
         out.stream = std::move(address.value());
     }
-    out.rate = number("rate", 48000);
-    if (!(out.rate >= 1000 && out.rate <= 768000) || out.rate != std::floor(out.rate))
-        return failure("\"rate\" must be a whole number from 1000 to 768000.");
-    const double channels = number("channels", 2), bits = number("bits", 16);
-    if (channels != 1 && channels != 2) return failure("\"channels\" must be 1 or 2.");
-    if (bits != 16 && bits != 32) return failure("\"bits\" must be 16 or 32.");
-    out.channels = static_cast<std::size_t>(channels);
-    out.bits = static_cast<int>(bits);
+    out.rate = settings.whole("rate", 48000, 1000, 768000);
+    out.channels = static_cast<std::size_t>(settings.oneOf("channels", 2, {1, 2}));
+    out.bits = settings.oneOf("bits", 16, {16, 32});
+    if (auto read = settings.result(); !read) return read.error();
     return out;
 }
 

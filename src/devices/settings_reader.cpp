@@ -1,0 +1,116 @@
+#include "devices/settings_reader.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/json_text.h"
+#include "core/number_text.h"
+
+namespace cruscotto {
+
+namespace {
+
+std::string plain(double v) {
+    char buffer[longestNumber];
+    return {buffer, writeShortest(buffer, v)};
+}
+std::string listed(const std::vector<std::string>& words) {
+    std::string out;
+    for (const std::string& word : words) out += (out.empty() ? "" : ", ") + word;
+    return out;
+}
+
+}  // namespace
+
+SettingsReader::SettingsReader(const JsonText& settings) : json_(parseJson(settings.empty() ? "{}" : settings)) {
+    if (json_.is_object()) return;
+    json_ = nlohmann::json::object();
+    fail(failure("A device's settings must be an object in braces."));
+}
+
+const nlohmann::json* SettingsReader::find(const char* key) const {
+    const auto it = json_.find(key);
+    return it == json_.end() ? nullptr : &*it;
+}
+
+std::string SettingsReader::word(const char* key, const char* otherwise) {
+    const auto* v = find(key);
+    if (!v) return otherwise;
+    if (v->is_string()) return v->get<std::string>();
+    fail(failure("\"{0}\" must be a text in quotes.", key));
+    return otherwise;
+}
+
+double SettingsReader::number(const char* key, double otherwise, double least, double most) {
+    const auto* v = find(key);
+    if (!v) return otherwise;
+    if (v->is_number() && v->get<double>() >= least && v->get<double>() <= most) return v->get<double>();
+    fail(failure("\"{0}\" must be {1} to {2}.", key, plain(least), plain(most)));
+    return otherwise;
+}
+
+int SettingsReader::whole(const char* key, int otherwise, int least, int most) {
+    const auto* v = find(key);
+    if (!v) return otherwise;
+    if (v->is_number()) {
+        const auto n = v->get<double>();
+        if (n >= least && n <= most && n == std::floor(n)) return static_cast<int>(n);
+    }
+    fail(failure("\"{0}\" must be a whole number from {1} to {2}.", key, least, most));
+    return otherwise;
+}
+
+int SettingsReader::oneOf(const char* key, int otherwise, std::initializer_list<int> all) {
+    const auto* v = find(key);
+    if (!v) return otherwise;
+    std::vector<std::string> words;
+    for (const int n : all) {
+        if (v->is_number() && v->get<double>() == n) return n;
+        words.push_back(std::to_string(n));
+    }
+    fail(failure("\"{0}\" must be one of: {1}.", key, listed(words)));
+    return otherwise;
+}
+
+std::size_t SettingsReader::choice(const char* key, std::size_t otherwise, std::initializer_list<const char*> words) {
+    const auto* v = find(key);
+    if (!v) return otherwise;
+    const auto* it = v->is_string() ? std::ranges::find(words, v->get<std::string>()) : words.end();
+    if (it != words.end()) return static_cast<std::size_t>(it - words.begin());
+    fail(failure("\"{0}\" must be one of: {1}.", key, listed({words.begin(), words.end()})));
+    return otherwise;
+}
+
+bool SettingsReader::flag(const char* key) {
+    const auto* v = find(key);
+    return v && (*v == true || *v == "true");
+}
+
+std::map<std::string, std::string> SettingsReader::pairs(const char* key, std::size_t most) {
+    std::map<std::string, std::string> out;
+    const auto* v = find(key);
+    if (!v) return out;
+    if (!v->is_object() || v->size() > most) {
+        fail(failure("\"{0}\" must be an object in braces: a name and a text for each, at most {1} of them.", key,
+                     most));
+        return out;
+    }
+    for (const auto& [name, words] : v->items()) {
+        if (words.is_string() && !name.empty())
+            out[name] = words.get<std::string>();
+        else
+            fail(failure("Each of \"{0}\" needs a name, and a text in quotes.", key));
+    }
+    return out;
+}
+
+void SettingsReader::fail(Error error) {
+    if (!error_) error_ = std::move(error);
+}
+
+Result<void> SettingsReader::result() const {
+    if (error_) return *error_;
+    return {};
+}
+
+}  // namespace cruscotto

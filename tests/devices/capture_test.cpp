@@ -1,0 +1,141 @@
+// What was saved from a link is received again by the driver that read it.
+#include <nlohmann/json.hpp>
+
+#include "core/json_text.h"
+#include "devices/can/can_link.h"
+#include "devices/device_listener.h"
+#include "devices/serial/capture_playback.h"
+#include "standins/canbus/pump_bus.h"
+#include "standins/meter/bench_meter.h"
+#include "standins/rack/cold_store_rack.h"
+
+namespace cruscotto::capture_test {
+namespace {
+
+using nlohmann::json;
+using test::eventually;
+
+/// Looks at the wire while a terminal delivers, saves it, and reads it back through a driver of the same kind.
+class CaptureReplay : public testing::Test {
+protected:
+    void replay(const std::string& kind, const json& settings, const std::string& terminal) {
+        std::vector<double> then;
+        {
+            test::DeviceListener live(kind, jsonText(settings));
+            // Who looks at a wire comes when it has been going on for a while.
+            ASSERT_TRUE(eventually([&] { return live.count(terminal) > 5; })) << live.status().sentence.english();
+            live.wire->open();
+            const std::size_t before = live.count(terminal);
+            ASSERT_TRUE(eventually([&] { return live.count(terminal) > before + 20; }))
+                << live.status().sentence.english();
+            live.stop();
+            for (const auto& s : live.samples(terminal)) then.push_back(s.v);
+            test::writeFile(path, captureText(live.wire->since(0), {kind, jsonText(settings)}));
+        }
+        const auto device = captureReplay(path);
+        ASSERT_TRUE(device.ok()) << device.error().english();
+        EXPECT_EQ(device.value().kind, kind);
+        test::DeviceListener again(kind, device.value().settings);
+        ASSERT_TRUE(eventually([&] { return again.count(terminal) > 5; })) << again.status().sentence.english();
+        again.stop();
+        const auto now = again.samples(terminal);
+        // The first had passed before somebody looked.
+        std::vector<double> five;
+        for (std::size_t i = 0; i < 5; ++i) five.push_back(now[i].v);
+        EXPECT_NE(std::search(then.begin(), then.end(), five.begin(), five.end()), then.end())
+            << testing::PrintToString(five) << " was never there";
+    }
+    test::TempFolder folder;
+    const std::string path = folder.file("seen.wire");
+};
+
+TEST_F(CaptureReplay, OfARackOnTheNetwork) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
+    replay("modbus",
+           {{"address", host->address()},
+            {"every-s", 0.02},
+            {"points", {{"level", "input 0 i16"}, {"door", "discrete 0"}}}},
+           "level");
+}
+
+TEST_F(CaptureReplay, OfARackOnALine) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onPty(rack.onSerial(), folder.file("port")).value());
+    replay("modbus", {{"address", host->address()}, {"every-s", 0.02}, {"points", {{"level", "input 0 i16"}}}},
+           "level");
+}
+
+TEST_F(CaptureReplay, OfAnInstrument) {
+    BenchMeter meter;
+    const auto host = std::move(StandInHost::onLoopback(meter.begin()).value());
+    replay(
+        "scpi",
+        {{"address", host->address()}, {"every-s", 0.02}, {"timeout-s", 0.1}, {"queries", {{"volts", "MEAS:VOLT?"}}}},
+        "volts");
+}
+
+TEST_F(CaptureReplay, OfABus) {
+    PumpBus bus;
+    const auto host = std::move(StandInHost::onLoopback(bus.begin()).value());
+    replay("can",
+           {{"address", host->address()}, {"database", std::string(CRUSCOTTO_SOURCE) + "/examples/pump-bus.dbc"}},
+           "Drive.Speed");
+}
+
+TEST_F(CaptureReplay, WithoutAHeadItIsABoardThatPrintsAndAMasterIsRefused) {
+    test::writeFile(path, "# wire capture 1\n1.0 < 41 0a\n");
+    EXPECT_EQ(captureReplay(path).value().kind, "serial-line-board");
+    EXPECT_EQ(captureReplay(path).value().settings, R"({"port":")" + path + R"("})");
+    test::writeFile(path, "# wire capture 1\n# from io-link-master {}\n1.0 < 41 0a\n");
+    EXPECT_FALSE(captureReplay(path).ok());
+    test::writeFile(path, "# wire capture 1\n# from scpi nonsense\n1.0 < 41 0a\n");
+    EXPECT_EQ(captureReplay(path).value().settings, R"({"address":")" + path + R"("})");
+    EXPECT_FALSE(captureReplay(folder.file("none.wire")).ok());
+}
+
+TEST(CapturePlayback, AQuestionThatWasNeverAskedGetsNoAnswer) {
+    test::TempFolder folder;
+    test::writeFile(folder.file("a.wire"),
+                    "# wire capture 1\n1.0 > 3f\n1.001 < 41\n1.002 < 42\n2.0 > 21\n2.001 < 43\n");
+    auto playback = std::move(CapturePlayback::open(folder.file("a.wire"), true).value());
+    std::string got;
+    EXPECT_FALSE(playback->read(milliseconds(5), got)) << "nothing was asked";
+    playback->sent("%");
+    EXPECT_FALSE(playback->read(milliseconds(5), got));
+    playback->sent("?");
+    while (got.size() < 2) ASSERT_TRUE(playback->read(milliseconds(1000), got));
+    EXPECT_EQ(got, "AB");
+    playback->sent("?");  // the next one like it is the first again
+    while (got.size() < 4) ASSERT_TRUE(playback->read(milliseconds(1000), got));
+    EXPECT_EQ(got, "ABAB");
+}
+
+TEST(CanFrameOnTheWire, IsReadAsItWasWritten) {
+    for (const auto& [id, extended, remote, length] : {std::tuple{0x7FFU, false, false, 8},
+                                                       {0x123U, true, false, 0},
+                                                       {0x1FFFFFFFU, true, false, 8},
+                                                       {0x10U, false, true, 0},
+                                                       {0x18FF0001U, true, false, 64}}) {
+        CanFrame f;
+        f.id = id;
+        f.extended = extended;
+        f.remote = remote;
+        f.length = static_cast<std::uint8_t>(length);
+        for (int i = 0; i < length; ++i) f.data.at(static_cast<std::size_t>(i)) = static_cast<std::uint8_t>(0xF0 + i);
+        const auto read = frameOfWire(wireBytes(f));
+        ASSERT_TRUE(read);
+        EXPECT_EQ(read->id, id);
+        EXPECT_EQ(read->extended, extended);
+        EXPECT_EQ(read->remote, remote);
+        EXPECT_EQ(read->length, length);
+        EXPECT_EQ(read->data, f.data);
+    }
+    EXPECT_FALSE(frameOfWire(""));
+    EXPECT_FALSE(frameOfWire("\x01"));
+    EXPECT_FALSE(frameOfWire("\x81\x01\x01"));
+    EXPECT_FALSE(frameOfWire(std::string(67, '\x01')));
+}
+
+}  // namespace
+}  // namespace cruscotto::capture_test
