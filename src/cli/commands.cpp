@@ -25,8 +25,8 @@
 #include "engine/engine.h"
 #include "standins/beehive/beehive.h"
 #include "standins/canbus/pump_bus.h"
-#include "standins/gpioboard/pin_board.h"
 #include "standins/frameboard/weather_board.h"
+#include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
@@ -500,7 +500,7 @@ int tone(const HostedOptions& options) {
     return serve(there, tone.begin(), tone.begin());
 }
 int pumpBus(const HostedOptions& options) {
-    PumpBus bus;
+    PumpBus bus(options.times);
     return serve(options, bus.begin(), bus.begin());
 }
 int pinBoard(const HostedOptions& options) {

@@ -74,6 +74,7 @@ int beehive(const StandInOptions& options);
 struct HostedOptions {
     std::string link;              ///< a symbolic link to the pseudo terminal
     std::optional<unsigned> port;  ///< a TCP port on the loopback address instead; 0: any
+    double times = 1;              ///< of a bus: as many frames
 };
 int rack(const HostedOptions& options);
 int meter(const HostedOptions& options);

@@ -171,6 +171,11 @@ int main(int argc, char** argv) {
         h.command->add_option("--link", h.options.link, "make a symbolic link to its serial port under this name");
         h.command->add_option("--port", h.options.port, "wait on this TCP port of the loopback address instead; 0: any")
             ->check(CLI::Range(0, 65535));
+        if (std::string_view(h.name) == "bus")
+            h.command
+                ->add_option("--times", h.options.times,
+                             "as many times as many frames; about 40 fill a bus of 1 Mbit/s")
+                ->check(CLI::Range(0.1, 100.0));
     }
 
     std::string dbcBench, dbcDevice, dbcOut;

@@ -6,6 +6,7 @@
 #include "devices/can/can_device.h"
 #include "devices/computer/computer_device.h"
 #include "devices/computer/iio_buffer.h"
+#include "devices/counter/counter_device.h"
 #include "devices/fastbox/fast_box.h"
 #include "devices/firmata/firmata_device.h"
 #include "devices/frames/frame_device.h"
@@ -28,8 +29,9 @@ const char* linkStateWord(LinkState state) {
 
 const std::vector<DeviceKind>& deviceKinds() {
     static const std::vector<DeviceKind> kinds{
-        simulatedBoxKind(), serialLineKind(), frameBoardKind(), modbusKind(), scpiKind(),  canKind(),    firmataKind(),
-        ioLinkKind(),       computerKind(),   iioBufferKind(),  gpioKind(),   soundKind(), replayKind(), fastBoxKind()};
+        simulatedBoxKind(), serialLineKind(),    frameBoardKind(), modbusKind(),   scpiKind(),
+        canKind(),          firmataKind(),       ioLinkKind(),     computerKind(), iioBufferKind(),
+        gpioKind(),         counterEventsKind(), soundKind(),      replayKind(),   fastBoxKind()};
     return kinds;
 }
 

@@ -1,6 +1,10 @@
 #pragma once
 
+#include <malloc.h>
+
 #include <cmath>
+#include <cstdio>
+#include <cstdlib>
 #include <map>
 #include <mutex>
 
@@ -100,6 +104,17 @@ public:
         const std::lock_guard lock(mutex_);
         return outOfStep_;
     }
+    /// Bytes of what is kept here of what was said.
+    std::size_t kept() {
+        const std::lock_guard lock(mutex_);
+        std::size_t out = states_.capacity() * sizeof(LinkState);
+        for (const auto& [terminal, all] : samples_) out += all.capacity() * sizeof(Sample);
+        for (const auto& [group, gaps] : gaps_) {
+            out += gaps.capacity() * sizeof(Gap);
+            for (const Gap& gap : gaps) out += gap.cause.capacity();
+        }
+        return out;
+    }
     bool reaches(LinkState state) {
         return eventually([&] { return status().state == state; });
     }
@@ -133,6 +148,25 @@ private:
     std::jthread thread_;
 };
 
+/// Bytes that the whole process has taken from the heap and not given back.
+inline std::size_t heapInUse() {
+    char* text = nullptr;
+    std::size_t size = 0;
+    FILE* to = open_memstream(&text, &size);
+    malloc_info(0, to);
+    std::fclose(to);
+    const std::string all(text, size);
+    std::free(text);
+    // The sums of all arenas stand behind the last of them.
+    const std::string sums = all.substr(all.rfind("</heap>"));
+    const auto number = [&](const std::string& begins) {
+        const std::size_t at = sums.find("size=\"", sums.find(begins));
+        return at == std::string::npos ? 0 : std::stoull(sums.substr(at + 6));
+    };
+    return number("<system type=\"current\"") - number("<total type=\"fast\"") - number("<total type=\"rest\"") +
+           number("<total type=\"mmap\"");
+}
+
 inline std::size_t entries(const char* folder) {
     return static_cast<std::size_t>(std::distance(std::filesystem::directory_iterator(folder), {}));
 }
@@ -144,6 +178,9 @@ inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& ter
     ASSERT_TRUE(eventually([&] { return listener.count(terminal) > 0 && listener.status().state == LinkState::live; }))
         << listener.status().sentence.english();
     std::size_t files = 0, threads = 0;
+    // What is heard of grows with the cycles; all else may not.
+    const auto othersHeap = [&] { return static_cast<double>(heapInUse()) - static_cast<double>(listener.kept()); };
+    double heapBefore = 0;
     for (std::size_t i = 0; i < times; ++i) {
         unplug();
         ASSERT_TRUE(eventually([&] { return listener.status().state != LinkState::live; }))
@@ -158,6 +195,14 @@ inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& ter
             files = entries("/proc/self/fd");
             threads = entries("/proc/self/task");
         }
+        if (i == times / 10) heapBefore = othersHeap();
+    }
+    // A sanitizer has a heap of its own, and looks for leaks itself.
+    if (!SANITIZED) {
+        const double perCycle = (othersHeap() - heapBefore) / (0.9 * static_cast<double>(times));
+        testing::Test::RecordProperty("bytes-a-cycle", static_cast<int>(perCycle));
+        // Threads that come and go leave some in their arenas: about a hundred kilobytes in all.
+        EXPECT_LT(perCycle, 250) << "bytes more with each time";
     }
     EXPECT_EQ(entries("/proc/self/fd"), files);
     EXPECT_EQ(entries("/proc/self/task"), threads);

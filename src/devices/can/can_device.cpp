@@ -106,6 +106,7 @@ protected:
     std::optional<ByteLink::Failure> open() override { return link_->open(); }
     void close() override { link_->close(); }
     void wake() override { link_->wake(); }
+    [[nodiscard]] Instant lostSince() const override { return {now().ns - link_->unheard().ns}; }
     [[nodiscard]] Text lostSentence() const override {
         return text(
             CRUSCOTTO_TEXT("{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),

@@ -181,6 +181,7 @@ public:
     }
     bool write(const CanFrame& frame) override { return link_->write(slcanText(frame)); }
     void wake() override { link_->wake(); }
+    [[nodiscard]] Duration unheard() const override { return link_->unheard(); }
     [[nodiscard]] std::string name() const override { return link_->name(); }
 
 private:

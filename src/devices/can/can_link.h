@@ -35,6 +35,8 @@ public:
     virtual bool read(Duration wait, Heard& out) = 0;
     virtual bool write(const CanFrame& frame) = 0;
     virtual void wake() = 0;
+    /// As ByteLink's.
+    [[nodiscard]] virtual Duration unheard() const { return {}; }
     [[nodiscard]] virtual std::string name() const = 0;
 };
 /// A frame as the wire view and its captures have it: the identifier, most significant byte first, in 2 bytes, or in 4

@@ -1,10 +1,8 @@
 #include "devices/gpio/gpio_device.h"
 
-#include <fcntl.h>
 #include <linux/gpio.h>
 #include <poll.h>
 #include <sys/eventfd.h>
-#include <sys/ioctl.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -34,7 +32,7 @@ std::set<std::string> outputsOf(const GpioSettings& settings) {
 
 class GpioLines : public LinkDriver {
 public:
-    GpioLines(DeviceContext context, GpioSettings settings, GpioCalls calls)
+    GpioLines(DeviceContext context, GpioSettings settings, KernelCalls calls)
         : LinkDriver(std::move(context), outputsOf(settings)),
           settings_(std::move(settings)),
           calls_(calls),
@@ -263,7 +261,7 @@ private:
     }
 
     const GpioSettings settings_;
-    const GpioCalls calls_;
+    const KernelCalls calls_;
     const int wake_;
     std::vector<Line> lines_;
     int chip_ = -1, fd_ = -1;
@@ -324,7 +322,7 @@ Result<GpioSettings> gpioSettings(const JsonText& json) {
     return out;
 }
 
-std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, GpioCalls calls) {
+std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, KernelCalls calls) {
     return std::make_unique<GpioLines>(context, std::move(settings), calls);
 }
 
@@ -362,9 +360,7 @@ DeviceKind gpioKind() {
     };
     kind.make = [](const DeviceContext& context, const JsonText& json, const std::vector<TerminalRequest>&) {
         auto settings = gpioSettings(json);
-        return makeGpio(context, settings ? std::move(settings.value()) : GpioSettings{},
-                        {[](const char* path) { return ::open(path, O_RDWR | O_CLOEXEC); },
-                         [](int fd, unsigned long request, void* argument) { return ::ioctl(fd, request, argument); }});
+        return makeGpio(context, settings ? std::move(settings.value()) : GpioSettings{}, KernelCalls::system());
     };
     return kind;
 }

@@ -3,6 +3,7 @@
 #include <map>
 
 #include "devices/device.h"
+#include "devices/link/kernel_calls.h"
 
 namespace cruscotto {
 
@@ -29,11 +30,6 @@ struct GpioSettings {
 };
 Result<GpioSettings> gpioSettings(const JsonText& json);
 
-/// What is asked of the kernel; tests put a made one in its place. As open(2) and ioctl(2).
-struct GpioCalls {
-    int (*open)(const char* path) = nullptr;
-    int (*control)(int fd, unsigned long request, void* argument) = nullptr;
-};
-std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, GpioCalls calls);
+std::unique_ptr<Device> makeGpio(const DeviceContext& context, GpioSettings settings, KernelCalls calls);
 
 }  // namespace cruscotto

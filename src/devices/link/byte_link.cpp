@@ -12,6 +12,7 @@
 #include <array>
 #include <cerrno>
 #include <charconv>
+#include <chrono>
 #include <cmath>
 #include <cstring>
 
@@ -67,6 +68,8 @@ public:
                 setsockopt(fd, IPPROTO_TCP, TCP_KEEPINTVL, &every, sizeof every);
                 setsockopt(fd, IPPROTO_TCP, TCP_KEEPCNT, &tries, sizeof tries);
                 fd_ = fd;
+                heard_ = Clock::now();
+                unheard_ = {};
                 return std::nullopt;
             }
             ::close(fd);
@@ -86,9 +89,11 @@ public:
         std::array<char, 65536> buffer;
         const ssize_t n = ::read(fd_, buffer.data(), buffer.size());
         if (n > 0) {
+            heard_ = Clock::now();
             out.append(buffer.data(), static_cast<std::size_t>(n));
             return Got::bytes;
         }
+        if (n < 0 && errno == ETIMEDOUT) givenUp();
         return n < 0 && (errno == EAGAIN || errno == EINTR) ? Got::nothing : Got::lost;
     }
     bool write(std::string_view bytes) override {
@@ -98,18 +103,24 @@ public:
                 bytes.remove_prefix(static_cast<std::size_t>(n));
                 continue;
             }
-            if (n < 0 && errno != EAGAIN && errno != EINTR) return false;
+            if (n < 0 && errno != EAGAIN && errno != EINTR) {
+                if (errno == ETIMEDOUT) givenUp();
+                return false;
+            }
             pollfd p{fd_, POLLOUT, 0};
             if (::poll(&p, 1, 1000) == 0 || (p.revents & (POLLHUP | POLLERR | POLLNVAL))) return false;
         }
         return true;
     }
     void wake() override { eventfd_write(wake_, 1); }
+    [[nodiscard]] Duration unheard() const override { return unheard_; }
     [[nodiscard]] std::string name() const override {
         return text(CRUSCOTTO_TEXT("{0}, port {1}"), host_, port_).english();
     }
 
 private:
+    using Clock = std::chrono::steady_clock;
+    void givenUp() { unheard_ = {std::chrono::duration_cast<std::chrono::nanoseconds>(Clock::now() - heard_).count()}; }
     int connectWithin(int fd, const addrinfo& a) const {
         if (connect(fd, a.ai_addr, a.ai_addrlen) == 0) return 0;
         if (errno != EINPROGRESS) return errno;
@@ -130,6 +141,8 @@ private:
     const std::uint16_t port_;
     const int wake_;
     int fd_ = -1;
+    Clock::time_point heard_;
+    Duration unheard_;
 };
 
 }  // namespace

@@ -28,6 +28,9 @@ public:
     virtual bool write(std::string_view bytes) = 0;
     /// Any thread: ends the read() or open() that is going on, or the next read(), at once.
     virtual void wake() = 0;
+    /// Behind a loss: for how long the other side had not been heard when it was given up. Zero where the loss was seen
+    /// as it happened.
+    [[nodiscard]] virtual Duration unheard() const { return {}; }
     /// As a person calls it: "/dev/ttyACM0", "192.0.2.7, port 5025".
     [[nodiscard]] virtual std::string name() const = 0;
 };

@@ -35,7 +35,7 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
         if (end == End::stopped) {
             finish();
         } else {
-            const Instant gone = now();
+            const Instant gone = lostSince();
             if (end == End::lost) setState(LinkState::lost, lostSentence());
             for (ScanBuffer& scan : scans_) scan.away(gone, context_.id + " was away.");
         }

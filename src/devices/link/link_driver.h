@@ -38,6 +38,8 @@ protected:
     virtual End talk(const std::stop_token& stop) = 0;
     /// Before the link is closed in order: the outputs' last values are to be sent.
     virtual void finish() {}
+    /// When what is lost now was last known to be there; a gap begins there. Now, unless a driver knows better.
+    [[nodiscard]] virtual Instant lostSince() const { return now(); }
     /// What went away and what to do, for the state "lost".
     [[nodiscard]] virtual Text lostSentence() const = 0;
 

@@ -54,7 +54,9 @@ void ScanBuffer::add(Instant at, std::span<const double> values, std::span<const
 }
 
 void ScanBuffer::away(Instant since, const std::string& cause) {
-    if (last_ && !coming_) coming_ = Gap{since, since, 0, cause};
+    if (!last_ || coming_) return;
+    since = std::max(since, *last_);
+    coming_ = Gap{since, since, 0, cause};
 }
 
 void ScanBuffer::deliver(DeviceSink& sink) {

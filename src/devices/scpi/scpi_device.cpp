@@ -85,6 +85,7 @@ protected:
     std::optional<ByteLink::Failure> open() override { return link_->open(); }
     void close() override { link_->close(); }
     void wake() override { link_->wake(); }
+    [[nodiscard]] Instant lostSince() const override { return {now().ns - link_->unheard().ns}; }
     [[nodiscard]] Text lostSentence() const override {
         return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), link_->name());
     }

@@ -1,0 +1,247 @@
+#include "devices/counter/counter_device.h"
+
+#include <linux/counter.h>
+#include <poll.h>
+#include <sys/eventfd.h>
+#include <time.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <charconv>
+#include <cmath>
+#include <cstring>
+#include <sstream>
+
+#include "devices/link/link_driver.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr std::size_t mostWatches = 32;
+constexpr std::array<const char*, 7> eventNames{"overflow", "underflow", "turn-over", "threshold",
+                                                "index",    "change",    "capture"};
+
+class CounterEvents : public LinkDriver {
+public:
+    CounterEvents(DeviceContext context, CounterEventsSettings settings, KernelCalls calls)
+        : LinkDriver(std::move(context), {}),
+          settings_(std::move(settings)),
+          calls_(calls),
+          wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {
+        for (const CounterWatch& w : settings_.watches)
+            scans_.push_back(&addScan(w.name, {{w.name, SampleType::uint32, ChannelKind::counterInput}}));
+    }
+    ~CounterEvents() override {
+        CounterEvents::close();
+        ::close(wake_);
+    }
+
+protected:
+    std::optional<ByteLink::Failure> open() override {
+        if (settings_.watches.empty())
+            return ByteLink::Failure{LinkState::failed,
+                                     CRUSCOTTO_TEXT("Say under \"Watched\" what is read, and when it is.")};
+        fd_ = calls_.open(settings_.device.c_str());
+        if (fd_ < 0) return refused(errno);
+        for (const CounterWatch& w : settings_.watches) {
+            counter_watch watch = asked(w);
+            if (calls_.control(fd_, COUNTER_ADD_WATCH_IOCTL, &watch) >= 0) continue;
+            const int error = errno;
+            close();
+            if (error == ENOTTY)
+                return ByteLink::Failure{LinkState::failed,
+                                         text(CRUSCOTTO_TEXT("{0} is no counter."), settings_.device)};
+            return ByteLink::Failure{
+                LinkState::failed,
+                text(CRUSCOTTO_TEXT("{0} cannot tell of \"{1}\" ({2}). What it has is in /sys/bus/counter/devices."),
+                     settings_.device, w.name, std::string(std::strerror(error)))};
+        }
+        if (calls_.control(fd_, COUNTER_ENABLE_EVENTS_IOCTL, nullptr) < 0) {
+            const int error = errno;
+            close();
+            return ByteLink::Failure{LinkState::failed, text(CRUSCOTTO_TEXT("{0} does not begin to watch ({1})."),
+                                                             settings_.device, std::string(std::strerror(error)))};
+        }
+        return std::nullopt;
+    }
+    void close() override {
+        if (fd_ < 0) return;
+        (void)calls_.control(fd_, COUNTER_DISABLE_EVENTS_IOCTL, nullptr);
+        ::close(fd_);
+        fd_ = -1;
+    }
+    void wake() override { eventfd_write(wake_, 1); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.device);
+    }
+
+    End talk(const std::stop_token& stop) override {
+        timespec kernel{};
+        clock_gettime(CLOCK_MONOTONIC, &kernel);
+        // The kernel stamps events with its monotonic clock.
+        const std::int64_t offset =
+            now().ns - (static_cast<std::int64_t>(kernel.tv_sec) * 1'000'000'000 + kernel.tv_nsec);
+        setLive(
+            text(CRUSCOTTO_TEXT("{0} is watched; what happens there is read at the kernel's time."), settings_.device));
+        while (!stop.stop_requested()) {
+            std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
+            ::poll(watched.data(), watched.size(), 100);
+            if (watched[1].revents != 0) {
+                eventfd_t value = 0;
+                eventfd_read(wake_, &value);
+            }
+            if (watched[0].revents != 0 && !take(offset)) return End::lost;
+            deliver();
+            reportSometimes();
+        }
+        return End::stopped;
+    }
+
+private:
+    static counter_watch asked(const CounterWatch& w) {
+        counter_watch out{};
+        out.component.type = w.ofSignal ? COUNTER_COMPONENT_SIGNAL : COUNTER_COMPONENT_COUNT;
+        out.component.scope = w.ofSignal ? COUNTER_SCOPE_SIGNAL : COUNTER_SCOPE_COUNT;
+        out.component.parent = w.number;
+        out.event = w.event;
+        out.channel = w.channel;
+        return out;
+    }
+    static bool same(const counter_watch& a, const counter_watch& b) {
+        return a.component.type == b.component.type && a.component.parent == b.component.parent && a.event == b.event &&
+               a.channel == b.channel;
+    }
+
+    [[nodiscard]] ByteLink::Failure refused(int error) const {
+        if (error == EACCES || error == EPERM)
+            return {
+                LinkState::noPermission,
+                text(CRUSCOTTO_TEXT("Your account may not use {0}. Run: sudo chmod a+r {0}; or, to last longer than "
+                                    "to the next start, have a udev rule do that."),
+                     settings_.device)};
+        if (error == EBUSY)
+            return {LinkState::busy, text(CRUSCOTTO_TEXT("{0} is in use by another program; the kernel lets one in."),
+                                          settings_.device)};
+        return {LinkState::absent,
+                text(CRUSCOTTO_TEXT("There is no {0} ({1}). \"ls /dev/counter*\" lists what this computer has."),
+                     settings_.device, std::string(std::strerror(error)))};
+    }
+
+    bool take(std::int64_t offset) {
+        std::array<counter_event, 64> events{};
+        const ssize_t n = ::read(fd_, events.data(), sizeof events);
+        if (n < 0) return errno == EAGAIN || errno == EINTR;
+        if (n == 0) return false;
+        for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
+            const counter_event& e = events[i];
+            status().bytes += sizeof e;
+            for (std::size_t w = 0; w < settings_.watches.size(); ++w) {
+                if (!same(asked(settings_.watches[w]), e.watch)) continue;
+                ++status().lines;
+                if (e.status != 0) {
+                    reject({}, text(CRUSCOTTO_TEXT("{0} could not be read when it happened ({1})"),
+                                    settings_.watches[w].name, std::string(std::strerror(e.status))));
+                    continue;
+                }
+                // A counter that turns over is looked after by the chain, by 32 bits.
+                const auto v = static_cast<double>(e.value & 0xFFFFFFFFU);
+                scans_[w]->add({static_cast<std::int64_t>(e.timestamp) + offset}, std::span(&v, 1));
+            }
+        }
+        return true;
+    }
+
+    const CounterEventsSettings settings_;
+    const KernelCalls calls_;
+    const int wake_;
+    std::vector<ScanBuffer*> scans_;
+    int fd_ = -1;
+};
+
+}  // namespace
+
+Result<CounterWatch> counterWatch(const std::string& name, const std::string& words) {
+    CounterWatch out;
+    out.name = name;
+    std::istringstream in(words);
+    std::vector<std::string> w;
+    for (std::string word; in >> word;) w.push_back(word);
+    const auto number = [](const std::string& text, std::uint8_t& to) {
+        const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), to);
+        return error == std::errc{} && end == text.data() + text.size();
+    };
+    const bool shape = (w.size() == 4 || (w.size() == 6 && w[4] == "channel")) && w[2] == "on" &&
+                       (w[0] == "count" || w[0] == "signal");
+    const auto event = shape ? std::ranges::find(eventNames, w[3]) : eventNames.end();
+    if (name.empty() || event == eventNames.end() || !number(w[1], out.number) ||
+        (w.size() == 6 && !number(w[5], out.channel)))
+        return failure(
+            "\"{0}\": \"{1}\" is not understood. It is count or signal, its number, on, and overflow, underflow, "
+            "turn-over, threshold, index, change or capture; then channel and a number, where there are several.",
+            name, words);
+    out.ofSignal = w[0] == "signal";
+    out.event = static_cast<std::uint8_t>(event - eventNames.begin());
+    return out;
+}
+
+Result<CounterEventsSettings> counterEventsSettings(const JsonText& json) {
+    CounterEventsSettings out;
+    SettingsReader settings(json);
+    out.device = settings.word("device", out.device.c_str());
+    if (out.device.empty()) settings.fail(failure("\"device\" must be a counter, as in /dev/counter0."));
+    for (const auto& [name, words] : settings.pairs("watches", mostWatches)) {
+        auto watch = counterWatch(name, words);
+        if (!watch) return watch.error();
+        out.watches.push_back(std::move(watch.value()));
+    }
+    if (auto read = settings.result(); !read) return read.error();
+    return out;
+}
+
+std::unique_ptr<Device> makeCounterEvents(const DeviceContext& context, CounterEventsSettings settings,
+                                          KernelCalls calls) {
+    return std::make_unique<CounterEvents>(context, std::move(settings), calls);
+}
+
+DeviceKind counterEventsKind() {
+    DeviceKind kind;
+    kind.key = "counter-events";
+    kind.title = CRUSCOTTO_TEXT("Events of this computer's counters");
+    using Type = SettingInfo::Type;
+    kind.settings = {
+        {"device", CRUSCOTTO_TEXT("Counter"), Type::text, {}, "/dev/counter0", {}},
+        {"watches",
+         CRUSCOTTO_TEXT("Watched"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: a name, =, and what is read when, as in turns = count 0 on index; stroke = count 1 "
+             "on capture channel 1.")},
+    };
+    kind.terminals = [](const JsonText& json) {
+        std::vector<TerminalInfo> out;
+        const auto settings = counterEventsSettings(json);
+        if (!settings) return out;
+        for (const CounterWatch& w : settings.value().watches)
+            out.push_back({w.name, ChannelKind::counterInput, SampleType::uint32, {}, 0, {}, {PulseCounter{}}});
+        return out;
+    };
+    kind.check = [](const JsonText& json) -> Result<void> {
+        auto settings = counterEventsSettings(json);
+        if (!settings) return settings.error();
+        return {};
+    };
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        auto settings = counterEventsSettings(json);
+        return makeCounterEvents(context, settings ? std::move(settings.value()) : CounterEventsSettings{},
+                                 KernelCalls::system());
+    };
+    return kind;
+}
+
+}  // namespace cruscotto
