@@ -58,6 +58,18 @@ void WireRows::show(std::deque<WireMessagePtr> rows) {
     viewport()->update();
 }
 
+void WireRows::add(const std::vector<WireMessagePtr>& rows, std::uint64_t oldest) {
+    const bool atEnd = verticalScrollBar()->value() >= verticalScrollBar()->maximum();
+    int gone = 0;
+    for (; !rows_.empty() && rows_.front()->number < oldest; ++gone) rows_.pop_front();
+    rows_.insert(rows_.end(), rows.begin(), rows.end());
+    if (rows.empty() && gone == 0) return;
+    const int value = verticalScrollBar()->value() - gone;
+    arrange(atEnd);
+    if (!atEnd) verticalScrollBar()->setValue(std::max(0, value));
+    viewport()->update();
+}
+
 void WireRows::setColours(Colours colours) {
     if (colours == colours_) return;
     colours_ = std::move(colours);
@@ -478,6 +490,8 @@ void WireView::sift() {
 void WireView::refresh(bool digits) {
     const DeviceSpec* d = session_.bench().device(device_.toStdString());
     if (!digits || !tap_ || !d || !session_.engine()) return;
+    // What goes by faster than anybody reads is painted less often.
+    if (skip_ > 0 && skip_-- > 0) return;
     title_->setText(shown(d->name));
     setWindowTitle(tr("%1: the wire").arg(shown(d->name)));
     WireRows::Colours colours;
@@ -492,17 +506,15 @@ void WireView::refresh(bool digits) {
     fields_->setVisible(kind && kind->proposals);
     if (!freeze_->isChecked()) {
         const auto fresh = tap_->since(next_);
-        std::deque<WireMessagePtr> fit = rows_->rows();
+        std::vector<WireMessagePtr> fit;
         for (const WireMessagePtr& m : fresh) {
             next_ = m->number + 1;
             all_.push_back(m);
             if (passes(*m)) fit.push_back(m);
         }
-        while (all_.size() > WireTap::mostMessages) {
-            if (!fit.empty() && fit.front() == all_.front()) fit.pop_front();
-            all_.pop_front();
-        }
-        if (!fresh.empty()) rows_->show(std::move(fit));
+        while (all_.size() > WireTap::mostMessages) all_.pop_front();
+        if (!fresh.empty()) rows_->add(fit, all_.front()->number);
+        if (fit.size() > 100) skip_ = 2;
     }
     if (kind && kind->proposals) fields_->refresh();
     const auto statuses = session_.engine()->deviceStatus();

@@ -28,6 +28,8 @@ public:
     explicit WireRows(QWidget* parent = nullptr);
     /// The rows that are shown, oldest first; repaints.
     void show(std::deque<WireMessagePtr> rows);
+    /// More of them behind; those with numbers below `oldest` go.
+    void add(const std::vector<WireMessagePtr>& rows, std::uint64_t oldest);
     void setColours(Colours colours);
     [[nodiscard]] const std::deque<WireMessagePtr>& rows() const { return rows_; }
     [[nodiscard]] QString meaning(const WireMessage& message) const;
@@ -128,6 +130,7 @@ private:
     std::shared_ptr<WireTap> tap_;
     std::deque<WireMessagePtr> all_;
     std::uint64_t next_ = 0;
+    int skip_ = 0;  // refreshes
     QLabel* title_;
     QLineEdit* search_;
     QComboBox* filter_;
