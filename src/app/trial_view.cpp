@@ -31,7 +31,7 @@ TrialView::TrialView(const DeviceKind& kind, const JsonText& settings, QWidget* 
     count_->hide();
     rows_ = new QGridLayout;
     rows_->setHorizontalSpacing(8);
-    rows_->setVerticalSpacing(2);
+    rows_->setVerticalSpacing(3);
     rows_->setColumnStretch(1, 1);
     column->addWidget(sentence_);
     column->addSpacing(4);
