@@ -75,7 +75,10 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
         const QString path = QFileDialog::getOpenFileName(this, tr("Replay what was saved from a wire"),
                                                           session_.runFolder(), tr("Wire captures (*.wire)"));
         if (path.isEmpty()) return;
-        const auto device = captureReplay(path.toStdString());
+        auto device = captureReplay(path.toStdString());
+        if (device)
+            if (auto fits = deviceKind(device.value().kind)->check(device.value().settings); !fits)
+                device = fits.error();
         replayWrong_->setText(device ? QString() : shown(device.error().message));
         replayWrong_->setVisible(!device);
         if (device)

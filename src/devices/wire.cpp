@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <fstream>
@@ -123,7 +124,8 @@ std::string captureText(const std::vector<WireMessagePtr>& messages, const Captu
     out += '\n';
     // A comment to whoever only reads the bytes.
     if (!origin.kind.empty())
-        out += std::string(originMark) + origin.kind + " " + jsonText(parseJson(origin.settings)) + "\n";
+        out += std::string(originMark) + origin.kind + " " +
+               jsonText(parseJson(origin.settings.empty() ? "{}" : origin.settings)) + "\n";
     for (const WireMessagePtr& m : messages)
         out += fmt::format("{:.6f} {} {}\n", m->at.seconds(), m->way == WireMessage::Way::sent ? '>' : '<',
                            hexBytes(m->bytes));
@@ -151,6 +153,11 @@ Result<CaptureOrigin> captureReplay(const std::string& path) {
     if (out.kind.empty()) out.kind = "serial-line-board";
     if (out.kind == "io-link-master")
         return failure("What a master said over HTTP can be looked at, but not received again.");
+    // A file does not choose what is opened: only what receives from the file itself is made of it.
+    static constexpr std::array kinds{"serial-line-board", "frame-board", "firmata", "modbus", "scpi", "can"};
+    if (std::ranges::find(kinds, out.kind) == kinds.end())
+        return failure("{0} says that it is of a device of the kind \"{1}\", which receives no captures.", path,
+                       out.kind.substr(0, 100));
     auto settings = parseOrderedJson(out.settings);
     if (!settings.is_object()) settings = nlohmann::ordered_json::object();
     const auto address = settings.find("address");

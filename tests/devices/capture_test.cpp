@@ -92,6 +92,14 @@ TEST_F(CaptureReplay, WithoutAHeadItIsABoardThatPrintsAndAMasterIsRefused) {
     test::writeFile(path, "# wire capture 1\n# from scpi nonsense\n1.0 < 41 0a\n");
     EXPECT_EQ(captureReplay(path).value().settings, R"({"address":")" + path + R"("})");
     EXPECT_FALSE(captureReplay(folder.file("none.wire")).ok());
+    for (const char* kind : {"no-such-kind", "sound-input", "recorded-run", "computer", ""}) {
+        test::writeFile(
+            path, std::string("# wire capture 1\n# from ") + kind + " {\"stream\":\"127.0.0.1:4010\"}\n1.0 < 41 0a\n");
+        const auto device = captureReplay(path);
+        // A file does not choose what is opened.
+        EXPECT_TRUE(!device || device.value().kind == "serial-line-board") << kind;
+    }
+    EXPECT_EQ(captureText({}, {"can", ""}), "# wire capture 1\n# from can {}\n");
 }
 
 TEST(CapturePlayback, AQuestionThatWasNeverAskedGetsNoAnswer) {
