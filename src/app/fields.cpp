@@ -78,4 +78,36 @@ void LinesField::focusOutEvent(QFocusEvent* event) {
     Q_EMIT taken(shown_);
 }
 
+QComboBox* combo(const QString& name, QWidget* parent) {
+    auto* box = new Choice(parent);
+    box->setAccessibleName(name);
+    return box;
+}
+
+QWidget* labelled(const QString& label, QWidget* field, QWidget* parent) {
+    auto* holder = new QWidget(parent);
+    auto* box = new QVBoxLayout(holder);
+    box->setContentsMargins(0, 0, 0, 0);
+    box->setSpacing(2);
+    auto* caption = new QLabel(label, holder);
+    caption->setObjectName("caption");
+    caption->setBuddy(field);
+    box->addWidget(caption);
+    box->addWidget(field);
+    return holder;
+}
+
+void place(QVBoxLayout* fields, QWidget* holder) {
+    if (fields->count() > 0)
+        if (auto* row = qobject_cast<QHBoxLayout*>(fields->itemAt(fields->count() - 1)->layout());
+            row && row->count() < 2) {
+            row->addWidget(holder, 1);
+            return;
+        }
+    auto* row = new QHBoxLayout;
+    row->setSpacing(8);
+    row->addWidget(holder, 1);
+    fields->addLayout(row);
+}
+
 }  // namespace cruscotto

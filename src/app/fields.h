@@ -1,9 +1,11 @@
 #pragma once
 
 #include <QComboBox>
+#include <QLabel>
 #include <QLineEdit>
 #include <QPlainTextEdit>
 #include <QString>
+#include <QVBoxLayout>
 #include <functional>
 
 namespace cruscotto {
@@ -56,5 +58,12 @@ private:
     void fit();
     QString shown_;
 };
+
+/// A choice with a name for those who do not see it.
+QComboBox* combo(const QString& name, QWidget* parent);
+/// A label above its field; two of them fit side by side.
+QWidget* labelled(const QString& label, QWidget* field, QWidget* parent);
+/// Puts a field into a card's fields: beside the one before it if that stands alone.
+void place(QVBoxLayout* fields, QWidget* holder);
 
 }  // namespace cruscotto

@@ -1,8 +1,6 @@
 #include "devices/computer/iio_buffer.h"
 
 #include <fcntl.h>
-#include <poll.h>
-#include <sys/eventfd.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -17,6 +15,7 @@
 #include "devices/computer/sensor_tree.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/waker.h"
 
 namespace cruscotto {
 
@@ -71,16 +70,10 @@ int put(const fs::path& path, const std::string& text) {
 class IioBuffer : public LinkDriver {
 public:
     IioBuffer(DeviceContext context, IioBufferSettings settings, const std::vector<TerminalRequest>& requests)
-        : LinkDriver(std::move(context), {}),
-          settings_(std::move(settings)),
-          wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)),
-          clock_(53, 1e-9) {
+        : LinkDriver(std::move(context), {}), settings_(std::move(settings)), clock_(53, 1e-9) {
         for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
     }
-    ~IioBuffer() override {
-        IioBuffer::close();
-        ::close(wake_);
-    }
+    ~IioBuffer() override { IioBuffer::close(); }
 
 protected:
     std::optional<ByteLink::Failure> open() override {
@@ -130,7 +123,7 @@ protected:
         fd_ = -1;
         if (!device_.empty()) (void)put(device_ / "buffer/enable", "0\n");  // it may be gone
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
     [[nodiscard]] Text lostSentence() const override {
         return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.device);
     }
@@ -143,14 +136,9 @@ protected:
         Instant last = now();
         std::array<char, 65536> bytes;
         while (!stop.stop_requested()) {
-            std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-            ::poll(watched.data(), watched.size(), 100);
-            if (watched[1].revents != 0) {
-                eventfd_t value = 0;
-                eventfd_read(wake_, &value);
-            }
+            const bool something = waker_.waitFor(fd_, milliseconds(100));
             const Instant t = now();
-            if (watched[0].revents != 0) {
+            if (something) {
                 const ssize_t n = ::read(fd_, bytes.data(), bytes.size());
                 if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR)) return End::lost;
                 if (n > 0) {
@@ -269,7 +257,7 @@ private:
 
     const IioBufferSettings settings_;
     std::set<std::string> wanted_;
-    const int wake_;
+    Waker waker_;
     int fd_ = -1;
     fs::path device_;
     std::vector<IioElement> elements_;

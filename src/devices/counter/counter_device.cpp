@@ -1,9 +1,6 @@
 #include "devices/counter/counter_device.h"
 
 #include <linux/counter.h>
-#include <poll.h>
-#include <sys/eventfd.h>
-#include <time.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -15,6 +12,7 @@
 #include <sstream>
 
 #include "devices/link/link_driver.h"
+#include "devices/link/waker.h"
 
 namespace cruscotto {
 
@@ -27,17 +25,11 @@ constexpr std::array<const char*, 7> eventNames{"overflow", "underflow", "turn-o
 class CounterEvents : public LinkDriver {
 public:
     CounterEvents(DeviceContext context, CounterEventsSettings settings, KernelCalls calls)
-        : LinkDriver(std::move(context), {}),
-          settings_(std::move(settings)),
-          calls_(calls),
-          wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {
+        : LinkDriver(std::move(context), {}), settings_(std::move(settings)), calls_(calls) {
         for (const CounterWatch& w : settings_.watches)
             scans_.push_back(&addScan(w.name, {{w.name, SampleType::uint32, ChannelKind::counterInput}}));
     }
-    ~CounterEvents() override {
-        CounterEvents::close();
-        ::close(wake_);
-    }
+    ~CounterEvents() override { CounterEvents::close(); }
 
 protected:
     std::optional<ByteLink::Failure> open() override {
@@ -73,27 +65,19 @@ protected:
         ::close(fd_);
         fd_ = -1;
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
     [[nodiscard]] Text lostSentence() const override {
         return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.device);
     }
 
     End talk(const std::stop_token& stop) override {
-        timespec kernel{};
-        clock_gettime(CLOCK_MONOTONIC, &kernel);
         // The kernel stamps events with its monotonic clock.
-        const std::int64_t offset =
-            now().ns - (static_cast<std::int64_t>(kernel.tv_sec) * 1'000'000'000 + kernel.tv_nsec);
+        const std::int64_t offset = now().ns - kernelClockNs();
         setLive(
             text(CRUSCOTTO_TEXT("{0} is watched; what happens there is read at the kernel's time."), settings_.device));
         while (!stop.stop_requested()) {
-            std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-            ::poll(watched.data(), watched.size(), 100);
-            if (watched[1].revents != 0) {
-                eventfd_t value = 0;
-                eventfd_read(wake_, &value);
-            }
-            if (watched[0].revents != 0 && !take(offset)) return End::lost;
+            const bool something = waker_.waitFor(fd_, milliseconds(100));
+            if (something && !take(offset)) return End::lost;
             deliver();
             reportSometimes();
         }
@@ -156,7 +140,7 @@ private:
 
     const CounterEventsSettings settings_;
     const KernelCalls calls_;
-    const int wake_;
+    Waker waker_;
     std::vector<ScanBuffer*> scans_;
     int fd_ = -1;
 };

@@ -1,9 +1,6 @@
 #include "devices/gpio/gpio_device.h"
 
 #include <linux/gpio.h>
-#include <poll.h>
-#include <sys/eventfd.h>
-#include <time.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -15,6 +12,7 @@
 #include <sstream>
 
 #include "devices/link/link_driver.h"
+#include "devices/link/waker.h"
 
 namespace cruscotto {
 
@@ -33,20 +31,14 @@ std::set<std::string> outputsOf(const GpioSettings& settings) {
 class GpioLines : public LinkDriver {
 public:
     GpioLines(DeviceContext context, GpioSettings settings, KernelCalls calls)
-        : LinkDriver(std::move(context), outputsOf(settings)),
-          settings_(std::move(settings)),
-          calls_(calls),
-          wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {
+        : LinkDriver(std::move(context), outputsOf(settings)), settings_(std::move(settings)), calls_(calls) {
         for (const GpioLine& l : settings_.lines) {
             Line line{l, nullptr, 0, {}, {}};
             if (!l.out) line.scan = &addScan(l.name, {{l.name, SampleType::bit, ChannelKind::digitalInput}});
             lines_.push_back(line);
         }
     }
-    ~GpioLines() override {
-        GpioLines::close();
-        ::close(wake_);
-    }
+    ~GpioLines() override { GpioLines::close(); }
 
 protected:
     std::optional<ByteLink::Failure> open() override {
@@ -136,17 +128,15 @@ protected:
             *fd = -1;
         }
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
     [[nodiscard]] Text lostSentence() const override {
         return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.chip);
     }
     void finish() override { (void)sendOutputs(); }
 
     End talk(const std::stop_token& stop) override {
-        timespec kernel{};
-        clock_gettime(CLOCK_MONOTONIC, &kernel);
         // The kernel stamps edges with its monotonic clock.
-        offsetNs_ = now().ns - (static_cast<std::int64_t>(kernel.tv_sec) * 1'000'000'000 + kernel.tv_nsec);
+        offsetNs_ = now().ns - kernelClockNs();
         for (Line& l : lines_) l.next = 0;
         Instant valuesAt{};
         bool all = true;
@@ -160,13 +150,8 @@ protected:
                 setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there."), lines_.size(), settings_.chip));
                 all = false;
             }
-            std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-            ::poll(watched.data(), watched.size(), 100);
-            if (watched[1].revents != 0) {
-                eventfd_t value = 0;
-                eventfd_read(wake_, &value);
-            }
-            if (watched[0].revents != 0 && !readEdges()) return End::lost;
+            const bool something = waker_.waitFor(fd_, milliseconds(100));
+            if (something && !readEdges()) return End::lost;
             deliver();
             reportSometimes();
         }
@@ -262,7 +247,7 @@ private:
 
     const GpioSettings settings_;
     const KernelCalls calls_;
-    const int wake_;
+    Waker waker_;
     std::vector<Line> lines_;
     int chip_ = -1, fd_ = -1;
     std::int64_t offsetNs_ = 0;

@@ -1,0 +1,38 @@
+#include "devices/link/waker.h"
+
+#include <poll.h>
+#include <sys/eventfd.h>
+#include <time.h>
+#include <unistd.h>
+
+#include <array>
+
+namespace cruscotto {
+
+Waker::Waker() : wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
+
+Waker::~Waker() {
+    ::close(wake_);
+}
+
+void Waker::wake() {
+    eventfd_write(wake_, 1);
+}
+
+bool Waker::waitFor(int fd, Duration most) {
+    std::array<pollfd, 2> watched{pollfd{fd, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
+    ::poll(watched.data(), watched.size(), static_cast<int>(most.ns / 1'000'000));
+    if (watched[1].revents != 0) {
+        eventfd_t value = 0;
+        eventfd_read(wake_, &value);
+    }
+    return watched[0].revents != 0;
+}
+
+std::int64_t kernelClockNs() {
+    timespec t{};
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
+}
+
+}  // namespace cruscotto
