@@ -5,16 +5,15 @@
 #include <array>
 #include <cmath>
 #include <cstdio>
-#include <fstream>
 #include <limits>
 #include <nlohmann/json.hpp>
 #include <set>
-#include <sstream>
 
 #include "core/bench.h"
 #include "core/run_format.h"
 #include "core/run_name.h"
 #include "core/signal_json.h"
+#include "core/whole_file.h"
 
 namespace cruscotto {
 
@@ -339,11 +338,9 @@ std::string writeBench(const Bench& bench) {
 }
 
 Result<Bench> loadBench(const std::string& path) {
-    std::ifstream file(path, std::ios::binary);
-    std::stringstream content;
-    if (!file || !(content << file.rdbuf()))
-        return failure("{0} cannot be read. Is the name right, and may you read it?", path);
-    BenchReading reading = readBench(content.str());
+    const auto content = readWholeFile(path, largestFile);
+    if (!content) return content.error();
+    BenchReading reading = readBench(content.value());
     if (reading.bench) return std::move(*reading.bench);
     std::string all;
     for (const Problem& p : reading.problems) all += (all.empty() ? "" : "\n") + p.english();

@@ -1,4 +1,5 @@
 #include "core/format.h"
+#include "core/parsed.h"
 
 #include <fmt/format.h>
 
@@ -54,8 +55,7 @@ bool parseNumber(const std::string& typed, double& out) {
     }
     if (!s.empty() && s.front() == '+') s.erase(0, 1);
     double value = 0;
-    const auto [end, error] = std::from_chars(s.data(), s.data() + s.size(), value);
-    if (s.empty() || error != std::errc() || end != s.data() + s.size() || !std::isfinite(value)) return false;
+    if (!parsed(s, value) || !std::isfinite(value)) return false;
     out = value;
     return true;
 }

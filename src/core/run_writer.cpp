@@ -16,9 +16,9 @@
 #include <map>
 
 #include "core/keep.h"
+#include "core/pending_block.h"
 #include "core/run_format.h"
 #include "core/run_settler.h"
-#include "core/sample_codec.h"
 #include "core/sqlite.h"
 
 namespace cruscotto {
@@ -35,32 +35,6 @@ constexpr std::size_t fastCommitBytes = std::size_t{4} << 20;
 constexpr double fastBytesPerSecond = 16e6;
 /// A commit that waits this long for the disk is no way to write while a kill may cost half a second.
 constexpr auto slowCommit = std::chrono::milliseconds(200);
-
-/// Blocks of one layout that follow each other without a gap, joined until the next commit.
-struct PendingBlock {
-    std::int64_t id = 0;      // 0: not on disk yet
-    std::size_t written = 0;  // samples that are on disk
-    std::int64_t layout = 0;
-    std::uint64_t firstIndex = 0;
-    std::size_t n = 0;
-    Instant t0;
-    double dtNs = 0;
-    std::vector<Instant> times;
-    std::vector<Samples> columns;
-    std::vector<std::vector<QualityInterval>> quality;  // counted from the pending block's first sample
-    std::optional<Gap> gapBefore;
-    bool open = true;
-    [[nodiscard]] bool clocked() const { return times.empty(); }
-    [[nodiscard]] Instant timeOf(std::size_t i) const {
-        return clocked() ? Instant{t0.ns + std::llround(static_cast<double>(i) * dtNs)} : times[i];
-    }
-    [[nodiscard]] Instant end() const { return clocked() ? timeOf(n) : times.back(); }
-    [[nodiscard]] std::size_t bytes() const {
-        std::size_t sum = times.size() * sizeof(Instant);
-        for (const Samples& c : columns) sum += bytesOf(c).size();
-        return sum;
-    }
-};
 
 void join(Samples& to, const Samples& from) {
     std::visit(
@@ -98,11 +72,12 @@ struct RunWriter::State {
     std::size_t pendingBytes = 0;
     std::uint64_t samplesWritten = 0;
     std::uint64_t bytesOnDisk = 0;
-    std::vector<std::byte> data;  // of the block that is being written
+    std::vector<std::byte> data;  // of a block that is written while it may yet grow
     Statement insertBlock, growBlock, insertQuality, dropQuality, insertGap, insertPyramid, pageCount;
     std::unique_ptr<RunSettler> settler;  // while the journal is a write-ahead log
     std::size_t journalBytes = 0;         // in it
     std::chrono::steady_clock::time_point stayInLog, lastCommit;
+    std::unique_ptr<BlockPacker> packer;  // where samples come fast; goes before what it packs
 
     ~State() { unwatch(); }
     void unwatch() {
@@ -166,7 +141,7 @@ struct RunWriter::State {
     }
 
     [[nodiscard]] Error failed(const char* what) const {
-        return failure("{0}: {1} ({2}).", path, what, sqlite3_errmsg(db.get()));
+        return failure("{0}: {1} ({2}).", path, what, sqlite::problemOf(db.get()));
     }
 
     template <class... V>
@@ -216,31 +191,27 @@ struct RunWriter::State {
         return layout;
     }
 
-    void encode(const PendingBlock& b) {
-        data.assign(1, static_cast<std::byte>(runformat::BlockForm::packed));
-        bool saved = false;
-        const auto part = [&](auto&& append) {
-            const std::size_t head = data.size();
-            data.resize(head + 5);
-            const codec::Packing packing = append();
-            saved = saved || packing != codec::Packing::raw;
-            const auto length = static_cast<std::uint32_t>(data.size() - head - 5);
-            data[head] = static_cast<std::byte>(packing);
-            std::memcpy(data.data() + head + 1, &length, sizeof length);
-        };
-        const auto raw = [&](std::span<const std::byte> bytes) { data.insert(data.end(), bytes.begin(), bytes.end()); };
-        if (b.n >= codec::frameSamples / 2) {
-            if (!b.clocked()) part([&] { return raw(std::as_bytes(std::span(b.times))), codec::Packing::raw; });
-            for (const Samples& c : b.columns) part([&] { return codec::encode(c, data); });
+    /// It can take no more samples.
+    void complete(PendingBlock& b) {
+        b.open = false;
+        // Small ones are packed sooner than handed over.
+        if (b.bytes() < runformat::blockBytes) return;
+        if (!packer) packer = std::make_unique<BlockPacker>();
+        b.handedOver = true;
+        packer->add(b);
+    }
+
+    const std::vector<std::byte>& storedFormOf(const PendingBlock& b) {
+        if (b.handedOver) {
+            packer->waitFor(b);
+            return b.packed;
         }
-        if (saved) return;
-        data.assign(1, static_cast<std::byte>(runformat::BlockForm::plain));
-        raw(std::as_bytes(std::span(b.times)));
-        for (const Samples& c : b.columns) raw(bytesOf(c));
+        storedForm(b, data);
+        return data;
     }
 
     bool writeBlock(PendingBlock& b) {
-        encode(b);
+        const std::span<const std::byte> stored = storedFormOf(b);
         const Layout& layout = *layoutById[b.layout];
         const std::int64_t end = b.clocked() ? b.end().ns : b.end().ns + 1;
         const bool fresh = b.id == 0;
@@ -254,10 +225,10 @@ struct RunWriter::State {
                 insertBlock.bind(6, b.dtNs);
             else
                 insertBlock.bindNull(6);
-            if (!insertBlock.bind(7, std::span<const std::byte>(data)).run()) return false;
+            if (!insertBlock.bind(7, stored).run()) return false;
             b.id = sqlite3_last_insert_rowid(db.get());
         } else {
-            growBlock.bind(1, static_cast<std::int64_t>(b.n)).bind(2, end).bind(3, std::span<const std::byte>(data));
+            growBlock.bind(1, static_cast<std::int64_t>(b.n)).bind(2, end).bind(3, stored);
             if (!growBlock.bind(4, b.id).run()) return false;
             if (!dropQuality.bind(1, b.id).run()) return false;
         }
@@ -283,6 +254,7 @@ struct RunWriter::State {
 
     /// One transaction with everything that is pending; how many bytes of blocks it wrote.
     Result<std::size_t> writeAll() {
+        errno = 0;
         if (!sqlite::execute(db.get(), "BEGIN IMMEDIATE")) return failed("nothing can be written");
         std::vector<PendingBlock*> fresh;
         bool ok = true;
@@ -292,7 +264,7 @@ struct RunWriter::State {
             if (b.n == b.written) continue;
             if (b.id == 0) fresh.push_back(&b);
             ok = ok && writeBlock(b);
-            bytes += data.size();
+            bytes += b.handedOver ? b.packed.size() : data.size();
         }
         ok = ok && writePyramids();
         if (ok && sqlite::execute(db.get(), "COMMIT")) return bytes;
@@ -420,8 +392,7 @@ void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& co
                         (!clocked || (open->dtNs == block->dtNs && std::llabs(open->end().ns - block->t0.ns) <= 1));
     if (!goesOn) {
         if (open) open->open = false;
-        s.pending.push_back({});
-        open = &s.pending.back();
+        open = &s.pending.emplace_back();
         open->layout = layout.id;
         open->firstIndex = block->firstIndex;
         open->t0 = block->timeOf(0);
@@ -449,7 +420,7 @@ void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& co
     }
     s.pendingBytes += block->times.size() * sizeof(Instant);
     open->n += block->size();
-    if (open->bytes() >= runformat::blockBytes) open->open = false;
+    if (open->bytes() >= runformat::blockBytes) s.complete(*open);
     for (const RecordedBucket& b : buckets) {
         const std::int64_t signal = layout.signals[b.index];
         if (b.finished.level < runformat::firstStoredLevel || b.finished.bucket.begin < s.firstSample[signal]) continue;
@@ -522,6 +493,7 @@ Result<void> RunWriter::commit() {
             continue;
         }
         if (PendingBlock*& open = s.openBlocks[s.layoutById[b->layout]->group]; open == &*b) open = nullptr;
+        if (b->handedOver) s.packer->reuse(std::move(b->packed));
         b = s.pending.erase(b);
     }
     for (auto& [key, list] : s.buckets) list.clear();
@@ -547,6 +519,7 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
     };
     std::map<std::int64_t, Dropped> dropped;
     for (const PendingBlock& b : s.pending) {
+        if (b.handedOver) s.packer->waitFor(b);
         const std::size_t n = b.n - b.written;
         if (n == 0) continue;
         lost += n * b.columns.size();

@@ -2,9 +2,11 @@
 
 #include <sqlite3.h>
 
+#include <cerrno>
 #include <memory>
 #include <span>
 #include <string>
+#include <system_error>
 
 #include "core/result.h"
 
@@ -15,6 +17,17 @@ struct CloseDatabase {
     void operator()(sqlite3* db) const { sqlite3_close_v2(db); }
 };
 using Database = std::unique_ptr<sqlite3, CloseDatabase>;
+
+/// What SQLite says went wrong just now, with what the system said to it: "disk I/O error: Disk quota exceeded".
+/// Precondition: errno was 0 when it began, or is of it.
+inline std::string problemOf(sqlite3* db) {
+    // SQLite keeps the system's number in some cases only; a COMMIT is none of them.
+    const int system = sqlite3_system_errno(db) != 0 ? sqlite3_system_errno(db) : errno;
+    std::string words = sqlite3_errmsg(db);
+    if ((sqlite3_errcode(db) & 0xFF) == SQLITE_IOERR && system != 0)
+        words += ": " + std::generic_category().message(system);
+    return words;
+}
 
 /// A prepared statement. Bind with bind(1-based, value), then step().
 class Statement {

@@ -159,6 +159,8 @@ struct SettingInfo {
     std::vector<std::string> choices;  ///< suggestions for a text, all there is for a choice
     std::string otherwise;             ///< the value when the key is missing
     Text help;
+    /// Where it names files: what their names end in, as in ".dbc". Pairs have one each as their text.
+    std::string files{};
 };
 
 /// What a person who selects bytes of a frame may mean by them.

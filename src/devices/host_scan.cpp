@@ -10,11 +10,11 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <chrono>
 #include <nlohmann/json.hpp>
 
 #include "core/json_text.h"
+#include "core/parsed.h"
 #include "core/text.h"
 
 namespace cruscotto {
@@ -29,12 +29,6 @@ bool parseAddress(const std::string& text, std::uint32_t& out) {
     if (inet_pton(AF_INET, text.c_str(), &a) != 1) return false;
     out = ntohl(a.s_addr);
     return true;
-}
-
-template <class T>
-bool parseWhole(std::string_view text, T& out) {
-    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
-    return error == std::errc{} && end == text.data() + text.size();
 }
 
 struct Probe {
@@ -112,7 +106,7 @@ Result<HostRange> hostRange(const std::string& typed) {
     if (const std::size_t slash = typed.find('/'); slash != std::string::npos) {
         int bits = 0;
         if (!parseAddress(typed.substr(0, slash), out.first) ||
-            !parseWhole(std::string_view(typed).substr(slash + 1), bits) || bits < 1 || bits > 32)
+            !parsed(std::string_view(typed).substr(slash + 1), bits) || bits < 1 || bits > 32)
             return wrong();
         const std::uint32_t mask = bits == 32 ? ~0U : ~(~0U >> bits);
         out.last = out.first | ~mask;
@@ -124,7 +118,7 @@ Result<HostRange> hostRange(const std::string& typed) {
         if (dash != std::string::npos) {
             std::uint32_t end = 0;
             const std::string behind = typed.substr(dash + 1);
-            if (parseWhole(behind, end) && end <= 255)
+            if (parsed(behind, end) && end <= 255)
                 out.last = (out.first & ~255U) | end;
             else if (!parseAddress(behind, out.last))
                 return wrong();

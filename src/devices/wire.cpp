@@ -10,6 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/json_text.h"
+#include "core/parsed.h"
 
 namespace cruscotto {
 
@@ -26,9 +27,7 @@ std::optional<std::string> bytesFromHex(std::string_view hex) {
         }
         if (i + 2 > hex.size()) return std::nullopt;
         unsigned value = 0;
-        const char* end = hex.data() + i + 2;
-        const auto [p, error] = std::from_chars(hex.data() + i, end, value, 16);
-        if (error != std::errc() || p != end) return std::nullopt;
+        if (!parsed(hex.substr(i, 2), value, 16)) return std::nullopt;
         out += static_cast<char>(value);
         i += 2;
     }

@@ -1,9 +1,12 @@
 // Finding a board, adding it, and seeing what passes on its wire, as a person does it.
 #include <QComboBox>
+#include <QFileDialog>
 #include <QProgressBar>
+#include <QTimer>
 #include <QWheelEvent>
 #include <thread>
 
+#include "app/device_edits.h"
 #include "app/fields.h"
 #include "standins/beehive/beehive.h"
 #include "standins/frameboard/weather_board.h"
@@ -146,6 +149,42 @@ TEST_F(Connect, ARackIsFoundOnTheNetworkAddedAndItsSettingsBroughtToWhatTheBench
     ASSERT_TRUE(click(*window, "Add all 8 inputs") || click(*window, "Add all 8 input(s)"));
     EXPECT_EQ(session().bench().signals.size(), before + 8);
     EXPECT_TRUE(std::holds_alternative<TwoPoints>(session().bench().signals.back()->chain.at(0)));
+}
+
+TEST_F(Connect, FilesThatDescribeADeviceAreChosenInADialog) {
+    SensorMaster master;
+    const auto host = std::move(StandInHost::onLoopback(master.begin()).value());
+    const DeviceKind* kind = deviceKind("io-link-master");
+    std::string id;
+    Bench bench = withNewDevice(session().bench(), *kind, &id);
+    DeviceSpec spec = *bench.device(id);
+    spec.settings = R"({"address":")" + host->address() + R"(","every-s":0.05})";
+    session().edit("Master", withDevice(bench, spec));
+    window->openDevice(QString::fromStdString(id));
+    ASSERT_TRUE(waitFor([&] { return says(*window, "Also there: level, valve"); }));
+    const auto choose = [&](const std::string& file) {
+        // The dialog has a loop of its own, in which the file is chosen.
+        QTimer look;
+        QObject::connect(&look, &QTimer::timeout, [&file] {
+            auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
+            if (!dialog) return;
+            dialog->selectFile(QString::fromStdString(file));
+            QMetaObject::invokeMethod(dialog, "accept");
+        });
+        look.start(10);
+        return click(*window, "Choose a file: Sensors");
+    };
+    const std::string folder = std::string(CRUSCOTTO_SOURCE) + "/examples/iodd/";
+    ASSERT_TRUE(choose(folder + "brine-level.xml"));
+    EXPECT_NE(session().bench().device(id)->settings.find(R"("level":")" + folder + "brine-level.xml"),
+              std::string::npos)
+        << session().bench().device(id)->settings;
+    EXPECT_TRUE(waitFor([&] { return button(*window, "Add level.Level") != nullptr; }));
+    ASSERT_TRUE(choose(folder + "brine-valve.xml"));
+    EXPECT_NE(session().bench().device(id)->settings.find(R"("valve":")" + folder), std::string::npos)
+        << "the second goes to the sensor that has none yet: " << session().bench().device(id)->settings;
+    session().undoStack().undo();
+    EXPECT_EQ(session().bench().device(id)->settings.find("valve"), std::string::npos);
 }
 
 TEST_F(Connect, WhatIsAttachedIsLookedIntoBeforeItIsAdded) {

@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "app/background_job.h"
+#include "app/device_panel.h"
 #include "app/main_window.h"
 #include "app/run_dialogs.h"
 #include "app/theme.h"
@@ -225,6 +226,19 @@ TEST_F(Window, DraggingTheRibbonTakesTheWholePageBackAndEndReturns) {
     EXPECT_EQ(session().shownAt(), Instant{});
     QTest::keyClick(&ribbon, Qt::Key_Right);
     EXPECT_GT(session().shownAt(), Instant{});
+}
+
+TEST_F(Window, OneClickOnADeviceOpensIt) {
+    auto& rows = window->signalList().rows();
+    ASSERT_FALSE(rows.row(0).signal);
+    auto* panel = window->findChild<DevicePanel*>();
+    ASSERT_TRUE(panel);
+    EXPECT_FALSE(panel->isVisible());
+    const QRect at = window->signalList().visualRect(rows.index(0));
+    QTest::mouseClick(window->signalList().viewport(), Qt::LeftButton, {}, at.center());
+    EXPECT_TRUE(panel->isVisible());
+    EXPECT_EQ(panel->findChild<QLineEdit*>()->text().toStdString(), rows.row(0).device->name)
+        << "its name, to be changed";
 }
 
 TEST_F(Window, TheChainShowsEachStagesOwnValueAndTakesEditsAtOnce) {

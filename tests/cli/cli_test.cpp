@@ -1,3 +1,4 @@
+#include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -100,6 +101,34 @@ TEST(Cli, RecordInfoExportHangTogetherToTheSample) {
     o = run(f, {"info", f.file("a.run")});
     EXPECT_NE(o.out.find("closed in order"), std::string::npos);
     EXPECT_NE(o.out.find("lost       nothing"), std::string::npos);
+}
+
+TEST(Cli, AFileThatMayNotGrowIsToldLikeAFullDiskAndTheAccountIsExact) {
+    const TempFolder f;
+    // As under a quota: the system refuses, though there is room.
+    rlimit before{};
+    getrlimit(RLIMIT_FSIZE, &before);
+    rlimit few = before;
+    few.rlim_cur = 1'000'000;
+    setrlimit(RLIMIT_FSIZE, &few);
+    Program program(
+        f, {"record", test::example("pump-bench"), "--for", "300s", "--as-fast-as-possible", "--out", f.file("a.run")});
+    setrlimit(RLIMIT_FSIZE, &before);
+    const Output o = program.wait();
+    EXPECT_EQ(o.code, cli::lostSamples) << o.out << o.err;
+    EXPECT_NE(o.err.find("nothing can be written (disk I/O error: File too large)"), std::string::npos) << o.err;
+    const auto reader = RunReader::open(f.file("a.run"));
+    ASSERT_TRUE(reader.ok()) << reader.error().english();
+    std::uint64_t samples = 0;
+    for (const RunSignal& s : reader.value()->info().signals) samples += s.samples;
+    unsigned long long told = 0, lost = 0;
+    ASSERT_EQ(std::sscanf(o.out.c_str() + o.out.find(": ") + 2, "%llu samples", &told), 1) << o.out;
+    const std::size_t at = o.out.find(" lost");
+    ASSERT_NE(at, std::string::npos) << o.out;
+    ASSERT_EQ(std::sscanf(o.out.c_str() + o.out.rfind(' ', at - 1), "%llu", &lost), 1) << o.out;
+    EXPECT_EQ(told, samples);
+    EXPECT_EQ(told + lost, 300U * (12 * 1000 + 2 * 100) + 6)
+        << "the terminals at their rates, and what three outputs were set to";
 }
 
 TEST(Cli, TheSameSeedMakesTheSameRecording) {

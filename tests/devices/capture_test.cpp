@@ -37,6 +37,7 @@ protected:
         EXPECT_EQ(device.value().kind, kind);
         test::DeviceListener again(kind, device.value().settings);
         ASSERT_TRUE(eventually([&] { return again.count(terminal) > 5; })) << again.status().sentence.english();
+        replayed = again.status();
         again.stop();
         const auto now = again.samples(terminal);
         // The first had passed before somebody looked.
@@ -47,6 +48,7 @@ protected:
     }
     test::TempFolder folder;
     const std::string path = folder.file("seen.wire");
+    DeviceStatus replayed;
 };
 
 TEST_F(CaptureReplay, OfARackOnTheNetwork) {
@@ -57,6 +59,21 @@ TEST_F(CaptureReplay, OfARackOnTheNetwork) {
             {"every-s", 0.02},
             {"points", {{"level", "input 0 i16"}, {"door", "discrete 0"}}}},
            "level");
+}
+
+TEST_F(CaptureReplay, OfARackWhoseParametersWereReadBeforeSomebodyLooked) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
+    replay("modbus",
+           {{"address", host->address()},
+            {"every-s", 0.02},
+            {"timeout-s", 0.1},
+            {"slots", {{"1", "analog-in-8"}, {"2", "digital-in-16"}}}},
+           "1.AI1");
+    ASSERT_GT(replayed.parameters.size(), 5U);
+    for (const DeviceParameter& p : replayed.parameters)
+        EXPECT_EQ(p.problem.english(), "the capture does not hold it") << p.key;
+    EXPECT_EQ(replayed.state, LinkState::live);
 }
 
 TEST_F(CaptureReplay, OfARackOnALine) {

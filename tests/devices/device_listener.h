@@ -111,7 +111,10 @@ public:
         for (const auto& [terminal, all] : samples_) out += all.capacity() * sizeof(Sample);
         for (const auto& [group, gaps] : gaps_) {
             out += gaps.capacity() * sizeof(Gap);
-            for (const Gap& gap : gaps) out += gap.cause.capacity();
+            // With what the heap itself needs for each: a chunk's head.
+            for (const Gap& gap : gaps)
+                if (gap.cause.capacity() >= sizeof(std::string) / 2)
+                    out += malloc_usable_size(const_cast<char*>(gap.cause.data())) + sizeof(std::size_t);
         }
         return out;
     }
@@ -171,6 +174,19 @@ inline std::size_t entries(const char* folder) {
     return static_cast<std::size_t>(std::distance(std::filesystem::directory_iterator(folder), {}));
 }
 
+/// Each gap begins behind the last sample before it and ends with the next.
+inline void eachGapLiesBetweenSamples(const std::vector<Gap>& gaps,
+                                      const std::vector<DeviceListener::Sample>& samples) {
+    std::size_t at = 0;
+    for (const Gap& gap : gaps) {
+        while (at < samples.size() && samples[at].t < gap.to) ++at;
+        ASSERT_LT(at, samples.size());
+        ASSERT_GT(at, 0U);
+        EXPECT_EQ(samples[at].t, gap.to) << "it ends with the first sample";
+        EXPECT_LE(samples[at - 1].t, gap.from) << "it begins behind the last";
+    }
+}
+
 /// Pulls the plug again and again: no state sticks, no descriptor and no thread is left over, and each absence is a gap
 /// that begins behind the last sample and ends with the next. `terminal` delivers by itself while plugged in.
 inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& terminal, std::size_t times,
@@ -211,14 +227,7 @@ inline void unplugAgainAndAgain(DeviceListener& listener, const std::string& ter
     const auto samples = listener.samples(terminal);
     const auto gaps = listener.gapsOf(terminal);
     ASSERT_EQ(gaps.size(), times);
-    std::size_t at = 0;
-    for (const Gap& gap : gaps) {
-        while (at < samples.size() && samples[at].t < gap.to) ++at;
-        ASSERT_LT(at, samples.size());
-        ASSERT_GT(at, 0U);
-        EXPECT_EQ(samples[at].t, gap.to) << "it ends with the first sample";
-        EXPECT_LE(samples[at - 1].t, gap.from) << "it begins behind the last";
-    }
+    eachGapLiesBetweenSamples(gaps, samples);
 }
 
 }  // namespace cruscotto::test

@@ -437,6 +437,124 @@ TEST(Recording, AStepOfTheWallClockBendsNoTraceAndStandsInTheAnchors) {
     EXPECT_LT(next->seconds(), 60);
 }
 
+TEST(Recording, WhileTheComputerSleepsIsAGapOfItsLengthAndTheTimeOfDayStaysRight) {
+    TempFolder folder;
+    std::atomic<std::int64_t> slept{0};
+    EngineOptions options;
+    options.asleep = [&slept] { return slept.load(); };
+    const auto began = std::chrono::steady_clock::now();
+    options.wallClock = [&slept, began] {
+        return 1'768'467'600'000'000'000 + slept + (std::chrono::steady_clock::now() - began).count();
+    };
+    auto engine = Engine::startRecorded(test::exampleBench("pump-bench"), folder.file("a.run"), options);
+    ASSERT_TRUE(engine.ok());
+    Engine& running = *engine.value();
+    const auto until = [&](double t) { return eventually([&, t] { return running.now().seconds() > t; }); };
+    ASSERT_TRUE(until(0.5));
+    EXPECT_FALSE(running.lastSleep());
+    const Instant fellAsleep = running.now();
+    slept = 3'600'000'000'000;
+    ASSERT_TRUE(eventually([&] { return running.lastSleep().has_value(); }));
+    const Span sleep = *running.lastSleep();
+    EXPECT_NEAR((sleep.to - sleep.from).seconds(), 3600, 1e-6);
+    EXPECT_GE(sleep.from, fellAsleep) << "it is never dated back";
+    EXPECT_LE(sleep.to, running.now());
+    ASSERT_TRUE(until(3601.5));
+    running.stop();
+    ASSERT_EQ(running.marks().size(), 1U);
+    EXPECT_EQ(running.marks()[0].words, "The computer slept for 1 h 0 min");
+
+    const auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    const RunInfo& info = reader.value()->info();
+    for (const WallAnchor& a : info.anchors)
+        EXPECT_NEAR(static_cast<double>((a.unixNs - a.at.ns) - (info.anchors[0].unixNs - info.anchors[0].at.ns)), 0,
+                    5e7)
+            << "the time of day goes on as the axis does";
+    EXPECT_TRUE(std::ranges::none_of(info.events, [](const RunEvent& e) { return e.kind == "clock"; }));
+    ASSERT_EQ(info.marks.size(), 1U);
+    EXPECT_EQ(info.marks[0].words, running.marks()[0].words);
+    for (const char* signal : {"vibration", "shaft-speed"}) {
+        ASSERT_NE(info.signal(signal), nullptr) << signal;
+        auto blocks = reader.value()->blocks(info.signal(signal)->group);
+        std::optional<Instant> end;
+        std::uint64_t next = 0;
+        std::vector<Gap> gaps;
+        while (const BlockPtr b = blocks.next()) {
+            if (b->gapBefore) {
+                gaps.push_back(*b->gapBefore);
+                EXPECT_EQ(gaps.back().from.ns, end->ns) << "it begins behind the last sample";
+                EXPECT_EQ(gaps.back().to.ns, b->timeOf(0).ns);
+                EXPECT_EQ(gaps.back().lostSamples, b->firstIndex - next);
+            } else if (end) {
+                EXPECT_NEAR(static_cast<double>((b->timeOf(0) - *end).ns), 0, 2);
+            }
+            end = b->timeOf(b->size());
+            next = b->firstIndex + b->size();
+        }
+        ASSERT_EQ(gaps.size(), 1U) << signal;
+        EXPECT_EQ(gaps[0].cause, "The computer slept.");
+        // The box itself holds two seconds; and on a machine that stands still, something had come before it slept.
+        EXPECT_GT((gaps[0].to - gaps[0].from).seconds(), 3597);
+        EXPECT_LT((gaps[0].to - gaps[0].from).seconds(), 3630);
+    }
+}
+
+TEST(Engine, AfterASleepTheFirstSampleOfADeviceThatIsAskedHasTheGapBeforeIt) {
+    // A device that delivers when it is told to, at the engine's own time.
+    struct Asked : Device {
+        std::shared_ptr<std::atomic<int>> wanted;
+        explicit Asked(std::shared_ptr<std::atomic<int>> w) : wanted(std::move(w)) {}
+        void run(DeviceSink& sink, std::stop_token stop) override {
+            auto group = std::make_shared<ScanGroup>();
+            group->device = "device";
+            group->name = "scan";
+            group->channels = {{"AI0", SampleType::float64, ChannelKind::analogInput}};
+            for (int given = 0; !stop.stop_requested();) {
+                if (given == *wanted) {
+                    std::this_thread::yield();
+                    continue;
+                }
+                auto block = std::make_shared<Block>();
+                block->group = group;
+                block->firstIndex = static_cast<std::uint64_t>(given++);
+                block->times = {sink.now()};
+                block->columns.emplace_back(std::vector<double>{1.0 * given});
+                sink.deliver(std::move(block));
+            }
+        }
+        void setOutput(const std::string&, double) override {}
+        bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
+    };
+    const auto wanted = std::make_shared<std::atomic<int>>(0);
+    std::atomic<std::int64_t> slept{0};
+    EngineOptions options;
+    options.asleep = [&slept] { return slept.load(); };
+    options.makeDevice = [&](const DeviceSpec&, const DeviceContext&, const auto&) {
+        return std::make_unique<Asked>(wanted);
+    };
+    const auto engine = Engine::start(test::oneSignal(), options);
+    const auto arrives = [&](double v) {
+        return eventually([&] { return engine->source().at("in", engine->now()).value == v; });
+    };
+    *wanted = 1;
+    ASSERT_TRUE(arrives(1));
+    slept = 60'000'000'000;
+    *wanted = 2;
+    ASSERT_TRUE(arrives(2));
+    *wanted = 3;
+    ASSERT_TRUE(arrives(3));
+    const Instant now = engine->now();
+    std::vector<Column> columns;
+    engine->source().columns("in", {{0}, seconds(2), static_cast<std::size_t>(now.seconds() / 2) + 1}, columns);
+    EXPECT_EQ(std::ranges::count_if(columns, [](const Column& c) { return c.gapBefore; }), 1);
+    // Shorter than anybody would call a sleep.
+    slept += 20'000'000;
+    *wanted = 4;
+    ASSERT_TRUE(arrives(4));
+    EXPECT_NEAR((engine->lastSleep()->to - engine->lastSleep()->from).seconds(), 60, 1e-6);
+}
+
 TEST(Recording, EachFileOfASplitRecordingTellsWhatTheOutputsStandAt) {
     TempFolder folder;
     Bench bench = test::exampleBench("pump-bench");

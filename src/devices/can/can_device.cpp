@@ -2,14 +2,13 @@
 
 #include <algorithm>
 #include <cmath>
-#include <filesystem>
-#include <fstream>
 #include <map>
 #include <sstream>
 #include <unordered_map>
 
 #include "core/format.h"
 #include "core/units.h"
+#include "core/whole_file.h"
 #include "devices/link/link_driver.h"
 
 namespace cruscotto {
@@ -389,13 +388,9 @@ Result<CanSettings> canSettings(const JsonText& json) {
     out.link.listenOnly = settings.flag("listen-only");
     if (auto checked = checkCanLink(out.link); !checked) return checked.error();
     if (const std::string path = settings.word("database"); !path.empty()) {
-        std::error_code ec;
-        const auto size = std::filesystem::file_size(path, ec);
-        if (ec) return failure("The bus description {0} cannot be read: {1}.", path, ec.message());
-        if (size > largestDbc) return failure("The bus description {0} is larger than 20 MB.", path);
-        std::stringstream all;
-        all << std::ifstream(path, std::ios::binary).rdbuf();
-        auto dbc = readDbc(all.str());
+        const auto description = readWholeFile(path, largestDbc);
+        if (!description) return description.error();
+        auto dbc = readDbc(description.value());
         if (!dbc) return failure("{0}: {1}", path, dbc.error().english());
         out.dbc = std::move(dbc.value());
     }
@@ -474,7 +469,7 @@ DeviceKind canKind() {
          {},
          "false",
          CRUSCOTTO_TEXT("The adapter then does not even acknowledge.")},
-        {"database", CRUSCOTTO_TEXT("Bus description (DBC file)"), Type::text, {}, "", {}},
+        {"database", CRUSCOTTO_TEXT("Bus description (DBC file)"), Type::text, {}, "", {}, ".dbc"},
         {"send",
          CRUSCOTTO_TEXT("Messages to send"),
          Type::pairs,

@@ -6,11 +6,11 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <cmath>
 #include <cstring>
 #include <sstream>
 
+#include "core/parsed.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 
@@ -71,13 +71,11 @@ protected:
     }
 
     End talk(const std::stop_token& stop) override {
-        // The kernel stamps events with its monotonic clock.
-        const std::int64_t offset = now().ns - kernelClockNs();
         setLive(
             text(CRUSCOTTO_TEXT("{0} is watched; what happens there is read at the kernel's time."), settings_.device));
         while (!stop.stop_requested()) {
             const bool something = waker_.waitFor(fd_, milliseconds(100));
-            if (something && !take(offset)) return End::lost;
+            if (something && !take()) return End::lost;
             deliver();
             reportSometimes();
         }
@@ -114,11 +112,12 @@ private:
                      settings_.device, std::string(std::strerror(error)))};
     }
 
-    bool take(std::int64_t offset) {
+    bool take() {
         std::array<counter_event, 64> events{};
         const ssize_t n = ::read(fd_, events.data(), sizeof events);
         if (n < 0) return errno == EAGAIN || errno == EINTR;
         if (n == 0) return false;
+        kernelTime_.look(now());
         for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
             const counter_event& e = events[i];
             status().bytes += sizeof e;
@@ -132,7 +131,7 @@ private:
                 }
                 // A counter that turns over is looked after by the chain, by 32 bits.
                 const auto v = static_cast<double>(e.value & 0xFFFFFFFFU);
-                scans_[w]->add({static_cast<std::int64_t>(e.timestamp) + offset}, std::span(&v, 1));
+                scans_[w]->add(kernelTime_.at(static_cast<std::int64_t>(e.timestamp)), std::span(&v, 1));
             }
         }
         return true;
@@ -141,6 +140,7 @@ private:
     const CounterEventsSettings settings_;
     const KernelCalls calls_;
     Waker waker_;
+    KernelTime kernelTime_;
     std::vector<ScanBuffer*> scans_;
     int fd_ = -1;
 };
@@ -153,15 +153,11 @@ Result<CounterWatch> counterWatch(const std::string& name, const std::string& wo
     std::istringstream in(words);
     std::vector<std::string> w;
     for (std::string word; in >> word;) w.push_back(word);
-    const auto number = [](const std::string& text, std::uint8_t& to) {
-        const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), to);
-        return error == std::errc{} && end == text.data() + text.size();
-    };
     const bool shape = (w.size() == 4 || (w.size() == 6 && w[4] == "channel")) && w[2] == "on" &&
                        (w[0] == "count" || w[0] == "signal");
     const auto event = shape ? std::ranges::find(eventNames, w[3]) : eventNames.end();
-    if (name.empty() || event == eventNames.end() || !number(w[1], out.number) ||
-        (w.size() == 6 && !number(w[5], out.channel)))
+    if (name.empty() || event == eventNames.end() || !parsed(w[1], out.number) ||
+        (w.size() == 6 && !parsed(w[5], out.channel)))
         return failure(
             "\"{0}\": \"{1}\" is not understood. It is count or signal, its number, on, and overflow, underflow, "
             "turn-over, threshold, index, change or capture; then channel and a number, where there are several.",

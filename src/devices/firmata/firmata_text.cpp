@@ -1,18 +1,13 @@
 #include "devices/firmata/firmata_text.h"
+#include "core/parsed.h"
 
 #include <array>
-#include <charconv>
 #include <sstream>
 
 namespace cruscotto::firmata {
 
 namespace {
 constexpr std::size_t longest = 4096, mostPins = 128;
-
-bool parse(std::string_view word, int& out, int base = 10) {
-    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), out, base);
-    return error == std::errc{} && end == word.data() + word.size();
-}
 }  // namespace
 
 std::optional<Terminal> terminal(const std::string& name) {
@@ -23,11 +18,11 @@ std::optional<Terminal> terminal(const std::string& name) {
     words >> first >> second >> third >> fourth >> fifth >> rest;
     if (first == "i2c") {
         const bool hex = second.starts_with("0x");
-        if (!parse(std::string_view(second).substr(hex ? 2 : 0), t.address, hex ? 16 : 10) || t.address < 1 ||
+        if (!parsed(std::string_view(second).substr(hex ? 2 : 0), t.address, hex ? 16 : 10) || t.address < 1 ||
             t.address > 0x7F)
             return {};
         const bool hexReg = fourth.starts_with("0x");
-        if (third != "reg" || !parse(std::string_view(fourth).substr(hexReg ? 2 : 0), t.reg, hexReg ? 16 : 10) ||
+        if (third != "reg" || !parsed(std::string_view(fourth).substr(hexReg ? 2 : 0), t.reg, hexReg ? 16 : 10) ||
             t.reg < 0 || t.reg > 0x3FFF)
             return {};
         static const std::map<std::string, std::array<int, 3>> types{{"u8", {1, 0, 1}},    {"i8", {1, 1, 1}},
@@ -41,7 +36,7 @@ std::optional<Terminal> terminal(const std::string& name) {
         t.bigEndian = it->second[2] != 0;
         return t;
     }
-    if (first.size() < 2 || !third.empty() || !parse(std::string_view(first).substr(1), t.number) || t.number < 0 ||
+    if (first.size() < 2 || !third.empty() || !parsed(std::string_view(first).substr(1), t.number) || t.number < 0 ||
         t.number >= static_cast<int>(mostPins))
         return {};
     if (first[0] == 'A' && second.empty()) {

@@ -1,8 +1,8 @@
 #include "devices/frames/frame_format.h"
+#include "core/parsed.h"
 
 #include <algorithm>
 #include <bit>
-#include <charconv>
 #include <cmath>
 
 namespace cruscotto {
@@ -21,8 +21,7 @@ std::vector<std::string_view> wordsOf(std::string_view text) {
 
 std::optional<long> wholeNumber(std::string_view s, int base = 10) {
     long v = 0;
-    const auto [end, error] = std::from_chars(s.data(), s.data() + s.size(), v, base);
-    if (s.empty() || error != std::errc() || end != s.data() + s.size()) return std::nullopt;
+    if (!parsed(s, v, base)) return std::nullopt;
     return v;
 }
 

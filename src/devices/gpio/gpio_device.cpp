@@ -6,11 +6,11 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <cmath>
 #include <cstring>
 #include <sstream>
 
+#include "core/parsed.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 
@@ -135,8 +135,6 @@ protected:
     void finish() override { (void)sendOutputs(); }
 
     End talk(const std::stop_token& stop) override {
-        // The kernel stamps edges with its monotonic clock.
-        offsetNs_ = now().ns - kernelClockNs();
         for (Line& l : lines_) l.next = 0;
         Instant valuesAt{};
         bool all = true;
@@ -214,13 +212,14 @@ private:
         const ssize_t n = ::read(fd_, events.data(), sizeof events);
         if (n < 0) return errno == EAGAIN || errno == EINTR;
         if (n == 0) return false;
+        kernelTime_.look(now());
         for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
             const gpio_v2_line_event& e = events[i];
             const auto l =
                 std::ranges::find_if(lines_, [&](const Line& x) { return x.what.offset == e.offset && !x.what.out; });
             if (l == lines_.end()) continue;
             ++status().lines;
-            const Instant at{static_cast<std::int64_t>(e.timestamp_ns) + offsetNs_};
+            const Instant at = kernelTime_.at(static_cast<std::int64_t>(e.timestamp_ns));
             if (l->next != 0 && e.line_seqno != l->next && l->last) {
                 // The kernel numbers them: edges came faster than they were fetched.
                 deliver();
@@ -250,7 +249,7 @@ private:
     Waker waker_;
     std::vector<Line> lines_;
     int chip_ = -1, fd_ = -1;
-    std::int64_t offsetNs_ = 0;
+    KernelTime kernelTime_;
 };
 
 }  // namespace
@@ -261,8 +260,7 @@ Result<GpioLine> gpioLine(const std::string& name, const std::string& words) {
     std::istringstream in(words);
     std::string word;
     in >> word;
-    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), out.offset);
-    if (name.empty() || word.empty() || error != std::errc{} || end != word.data() + word.size())
+    if (name.empty() || !parsed(word, out.offset))
         return failure("\"{0}\" needs the number of its line, as in 17 in pull-up.", name);
     while (in >> word) {
         if (word == "in" || word == "out")

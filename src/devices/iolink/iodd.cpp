@@ -1,13 +1,12 @@
 #include "devices/iolink/iodd.h"
+#include "core/parsed.h"
+#include "core/whole_file.h"
 
 #include <algorithm>
 #include <bit>
-#include <charconv>
 #include <cmath>
-#include <fstream>
 #include <map>
 #include <pugixml.hpp>
-#include <sstream>
 
 namespace cruscotto {
 
@@ -21,13 +20,10 @@ std::optional<double> number(const char* s) {
     double v = 0;
     if (text.starts_with("0x") || text.starts_with("0X")) {
         std::uint64_t whole = 0;
-        const auto [end, error] = std::from_chars(text.data() + 2, text.data() + text.size(), whole, 16);
-        if (error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
+        if (!parsed(text.substr(2), whole, 16)) return std::nullopt;
         return static_cast<double>(whole);
     }
-    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), v);
-    if (text.empty() || error != std::errc{} || end != text.data() + text.size() || !std::isfinite(v))
-        return std::nullopt;
+    if (!parsed(text, v) || !std::isfinite(v)) return std::nullopt;
     return v;
 }
 double numberOr(const xml_node& n, const char* attribute, double otherwise) {
@@ -338,11 +334,9 @@ Result<Iodd> readIodd(std::string_view xml) {
 }
 
 Result<Iodd> loadIodd(const std::string& path) {
-    std::ifstream file(path, std::ios::binary);
-    if (!file) return failure("{0} cannot be read.", path);
-    std::stringstream all;
-    all << file.rdbuf();
-    auto read = readIodd(all.str());
+    const auto xml = readWholeFile(path, largestFile);
+    if (!xml) return xml.error();
+    auto read = readIodd(xml.value());
     if (!read) return failure("{0}: {1}", path, read.error().english());
     return read;
 }

@@ -646,7 +646,8 @@ DeviceKind ioLinkKind() {
          "",
          CRUSCOTTO_TEXT("One a line: the name that the master gives it, =, and the file of its description (IODD, "
                         ".xml). The names that are there "
-                        "stand in the sentence above.")},
+                        "stand in the sentence above."),
+         ".xml"},
         {"units",
          CRUSCOTTO_TEXT("Units"),
          Type::choice,

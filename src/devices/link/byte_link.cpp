@@ -1,4 +1,5 @@
 #include "devices/link/byte_link.h"
+#include "core/parsed.h"
 
 #include <fcntl.h>
 #include <netdb.h>
@@ -11,7 +12,6 @@
 
 #include <array>
 #include <cerrno>
-#include <charconv>
 #include <chrono>
 #include <cmath>
 #include <cstring>
@@ -189,8 +189,7 @@ Result<LinkAddress> linkAddress(const std::string& text, std::uint16_t otherwise
     out.host = host;
     out.port = otherwisePort;
     if (!port.empty() || text.back() == ':') {
-        const auto [end, error] = std::from_chars(port.data(), port.data() + port.size(), out.port);
-        if (error != std::errc{} || end != port.data() + port.size() || out.port == 0)
+        if (!parsed(port, out.port) || out.port == 0)
             return failure("\"{0}\" is no port; it must be a number from 1 to 65535.", port);
     }
     if (host.empty()) return failure("\"{0}\" names no host.", text);

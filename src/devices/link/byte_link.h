@@ -40,6 +40,8 @@ struct LinkAddress {
     SerialSettings line;  ///< port empty: it is a host
     std::string host;
     std::uint16_t port = 0;
+    /// What was saved from a wire: whoever answers knows only what was asked then.
+    [[nodiscard]] bool isCapture() const { return line.port.ends_with(".wire"); }
 };
 /// "/dev/ttyUSB0" (anything with a slash or ending in .wire) is a serial port; "host", "host:502", "[::1]:502" are
 /// hosts. `otherwisePort` where none is given; 0: it must be.

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <array>
+#include <cstdlib>
 
 namespace cruscotto {
 
@@ -29,10 +30,11 @@ bool Waker::waitFor(int fd, Duration most) {
     return watched[0].revents != 0;
 }
 
-std::int64_t kernelClockNs() {
+void KernelTime::look(Instant now) {
     timespec t{};
     clock_gettime(CLOCK_MONOTONIC, &t);
-    return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
+    const std::int64_t offset = now.ns - (static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec);
+    if (!offsetNs_ || std::llabs(offset - *offsetNs_) > 50'000'000) offsetNs_ = offset;
 }
 
 }  // namespace cruscotto

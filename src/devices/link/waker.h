@@ -1,5 +1,7 @@
 #pragma once
 
+#include <optional>
+
 #include "core/time.h"
 
 namespace cruscotto {
@@ -20,7 +22,17 @@ private:
     const int wake_;  // an eventfd
 };
 
-/// The clock with which the kernel stamps events, now (CLOCK_MONOTONIC, in nanoseconds).
-[[nodiscard]] std::int64_t kernelClockNs();
+/// Puts the kernel's stamps of events (CLOCK_MONOTONIC, which stands still while the computer sleeps) on the bench's
+/// axis.
+class KernelTime {
+public:
+    /// Where both clocks stand now; a difference that has not changed but for how long looking takes is kept.
+    void look(Instant now);
+    /// Precondition: look() was called.
+    [[nodiscard]] Instant at(std::int64_t stampNs) const { return {stampNs + *offsetNs_}; }
+
+private:
+    std::optional<std::int64_t> offsetNs_;
+};
 
 }  // namespace cruscotto

@@ -420,8 +420,13 @@ private:
     }
 
     bool readParameters(const std::stop_token& stop) {
-        for (std::size_t i = 0; i < settings_.rack.settings.size() && !stop.stop_requested(); ++i)
+        for (std::size_t i = 0; i < settings_.rack.settings.size() && !stop.stop_requested(); ++i) {
             if (!readParameter(i, stop)) return false;
+            // A capture that began later holds none of them: each would be waited for in vain.
+            if (!settings_.address.isCapture() || status().parameters[i].problem.empty()) continue;
+            for (; i < settings_.rack.settings.size(); ++i)
+                status().parameters[i].problem = text(CRUSCOTTO_TEXT("the capture does not hold it"));
+        }
         return !stop.stop_requested();
     }
 

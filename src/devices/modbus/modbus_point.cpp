@@ -1,9 +1,9 @@
 #include "devices/modbus/modbus_point.h"
+#include "core/parsed.h"
 
 #include <algorithm>
 #include <array>
 #include <bit>
-#include <charconv>
 #include <cmath>
 #include <limits>
 #include <utility>
@@ -16,16 +16,16 @@ constexpr std::array<std::pair<const char*, ModbusTable>, 4> tables{{{"coil", Mo
                                                                      {"discrete", ModbusTable::discrete},
                                                                      {"holding", ModbusTable::holding},
                                                                      {"input", ModbusTable::input}}};
-using Type = ModbusPoint::Type;
+using PointType = ModbusPoint::Type;
 using Order = ModbusPoint::Order;
-constexpr std::array<std::pair<const char*, Type>, 8> types{{{"u16", Type::u16},
-                                                             {"i16", Type::i16},
-                                                             {"u32", Type::u32},
-                                                             {"i32", Type::i32},
-                                                             {"u64", Type::u64},
-                                                             {"i64", Type::i64},
-                                                             {"f32", Type::f32},
-                                                             {"f64", Type::f64}}};
+constexpr std::array<std::pair<const char*, PointType>, 8> types{{{"u16", PointType::u16},
+                                                                  {"i16", PointType::i16},
+                                                                  {"u32", PointType::u32},
+                                                                  {"i32", PointType::i32},
+                                                                  {"u64", PointType::u64},
+                                                                  {"i64", PointType::i64},
+                                                                  {"f32", PointType::f32},
+                                                                  {"f64", PointType::f64}}};
 constexpr std::array<std::pair<const char*, Order>, 4> orders{
     {{"abcd", Order::abcd}, {"cdab", Order::cdab}, {"badc", Order::badc}, {"dcba", Order::dcba}}};
 
@@ -37,12 +37,6 @@ bool find(const Table& table, std::string_view word, Value& out) {
             return true;
         }
     return false;
-}
-
-template <class T>
-bool parse(std::string_view word, T& out) {
-    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), out);
-    return error == std::errc{} && end == word.data() + word.size();
 }
 
 /// The bytes of a value, most significant first, from its registers.
@@ -78,13 +72,13 @@ const char* modbusTableName(ModbusTable table) {
 
 std::size_t ModbusPoint::words() const {
     switch (type) {
-        case Type::u32:
-        case Type::i32:
-        case Type::f32:
+        case PointType::u32:
+        case PointType::i32:
+        case PointType::f32:
             return 2;
-        case Type::u64:
-        case Type::i64:
-        case Type::f64:
+        case PointType::u64:
+        case PointType::i64:
+        case PointType::f64:
             return 4;
         default:
             return 1;
@@ -102,13 +96,13 @@ Channel ModbusPoint::channel() const {
         c.kind = isBit() ? ChannelKind::digitalInput : ChannelKind::analogInput;
     if (isBit())
         c.type = SampleType::bit;
-    else if (type == Type::i16)
+    else if (type == PointType::i16)
         c.type = SampleType::int16;
-    else if (type == Type::u16 || type == Type::u32)
+    else if (type == PointType::u16 || type == PointType::u32)
         c.type = SampleType::uint32;
-    else if (type == Type::i32)
+    else if (type == PointType::i32)
         c.type = SampleType::int32;
-    else if (type == Type::f32)
+    else if (type == PointType::f32)
         c.type = SampleType::float32;
     else
         c.type = SampleType::float64;
@@ -137,22 +131,22 @@ Result<ModbusPoint> modbusPoint(const std::string& name, std::string_view text) 
         const std::string_view word = words[i];
         const std::string_view next = i + 1 < words.size() ? words[i + 1] : std::string_view{};
         if (find(tables, word, p.table)) {
-            if (placed || !parse(next, p.address)) return wrong(word);
+            if (placed || !parsed(next, p.address)) return wrong(word);
             placed = true;
             ++i;
         } else if (find(types, word, p.type)) {
             typed = true;
         } else if (find(orders, word, p.order)) {
         } else if (word == "unit") {
-            if (!parse(next, p.unit) || p.unit < 0 || p.unit > 255)
+            if (!parsed(next, p.unit) || p.unit < 0 || p.unit > 255)
                 return failure("{0}: a unit is a number from 0 to 255.", name);
             ++i;
         } else if (word == "every") {
-            if (!parse(next, p.everySeconds) || !(p.everySeconds >= 0.001 && p.everySeconds <= 86400))
+            if (!parsed(next, p.everySeconds) || !(p.everySeconds >= 0.001 && p.everySeconds <= 86400))
                 return failure("{0}: \"every\" takes seconds, 0.001 to 86400.", name);
             ++i;
         } else if (word == "bit") {
-            if (!parse(next, p.bit) || p.bit < 0 || p.bit > 15)
+            if (!parsed(next, p.bit) || p.bit < 0 || p.bit > 15)
                 return failure("{0}: a register has the bits 0 to 15.", name);
             ++i;
         } else if (word == "out") {
@@ -167,14 +161,14 @@ Result<ModbusPoint> modbusPoint(const std::string& name, std::string_view text) 
     const bool coils = p.table == ModbusTable::coil || p.table == ModbusTable::discrete;
     if (coils && (typed || p.bit >= 0))
         return failure("{0}: a {1} is one bit; it has no type.", name, modbusTableName(p.table));
-    if (coils) p.type = Type::bit;
+    if (coils) p.type = PointType::bit;
     if (p.out && (p.table == ModbusTable::discrete || p.table == ModbusTable::input))
         return failure("{0}: the table \"{1}\" can only be read. Outputs are coils or holding registers.", name,
                        modbusTableName(p.table));
     if (p.out && p.bit >= 0)
         return failure("{0}: one bit of a register cannot be written without the others. Use a coil, or all of it.",
                        name);
-    if (p.counter && (p.out || p.isBit() || p.type != Type::u32))
+    if (p.counter && (p.out || p.isBit() || p.type != PointType::u32))
         return failure("{0}: a counter is read as u32.", name);
     if (p.address + p.words() > 65536) return failure("{0}: the addresses end at 65535.", name);
     return p;
@@ -184,21 +178,21 @@ double modbusValue(const ModbusPoint& point, const std::uint16_t* registers) {
     if (point.bit >= 0) return registers[0] >> point.bit & 1;
     const std::uint64_t bits = join(point, registers);
     switch (point.type) {
-        case Type::bit:
+        case PointType::bit:
             return bits != 0;
-        case Type::u16:
-        case Type::u32:
-        case Type::u64:
+        case PointType::u16:
+        case PointType::u32:
+        case PointType::u64:
             return static_cast<double>(bits);
-        case Type::i16:
+        case PointType::i16:
             return static_cast<std::int16_t>(bits);
-        case Type::i32:
+        case PointType::i32:
             return static_cast<std::int32_t>(bits);
-        case Type::i64:
+        case PointType::i64:
             return static_cast<double>(static_cast<std::int64_t>(bits));
-        case Type::f32:
+        case PointType::f32:
             return std::bit_cast<float>(static_cast<std::uint32_t>(bits));
-        case Type::f64:
+        case PointType::f64:
             return std::bit_cast<double>(bits);
     }
     return 0;
@@ -207,31 +201,31 @@ double modbusValue(const ModbusPoint& point, const std::uint16_t* registers) {
 std::vector<std::uint16_t> modbusRegisters(const ModbusPoint& point, double value) {
     std::uint64_t bits = 0;
     switch (point.type) {
-        case Type::bit:
+        case PointType::bit:
             bits = value != 0;
             break;
-        case Type::u16:
+        case PointType::u16:
             bits = whole<std::uint16_t>(value);
             break;
-        case Type::i16:
+        case PointType::i16:
             bits = whole<std::int16_t>(value);
             break;
-        case Type::u32:
+        case PointType::u32:
             bits = whole<std::uint32_t>(value);
             break;
-        case Type::i32:
+        case PointType::i32:
             bits = whole<std::int32_t>(value);
             break;
-        case Type::u64:
+        case PointType::u64:
             bits = whole<std::uint64_t>(value);
             break;
-        case Type::i64:
+        case PointType::i64:
             bits = whole<std::int64_t>(value);
             break;
-        case Type::f32:
+        case PointType::f32:
             bits = std::bit_cast<std::uint32_t>(static_cast<float>(value));
             break;
-        case Type::f64:
+        case PointType::f64:
             bits = std::bit_cast<std::uint64_t>(value);
             break;
     }

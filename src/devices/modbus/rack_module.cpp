@@ -1,12 +1,10 @@
 #include "devices/modbus/rack_module.h"
 
 #include <array>
-#include <filesystem>
-#include <fstream>
 #include <nlohmann/json.hpp>
-#include <sstream>
 
 #include "core/json_text.h"
+#include "core/whole_file.h"
 
 namespace cruscotto {
 
@@ -158,12 +156,9 @@ Result<RackModule> rackModule(const std::string& name) {
         for (const std::string& known : rackModuleNames()) all += (all.empty() ? "" : ", ") + known;
         return failure("No module \"{0}\" is known. Use one of: {1}; or the path of a description.", name, all);
     }
-    std::error_code ec;
-    if (const auto size = std::filesystem::file_size(name, ec); ec || size > 1'000'000)
-        return failure("The module's description {0} cannot be read{1}.", name, ec ? "" : ": it is too large");
-    std::stringstream text;
-    text << std::ifstream(name).rdbuf();
-    auto module = readRackModule(text.str());
+    const auto description = readWholeFile(name, 1'000'000);
+    if (!description) return description.error();
+    auto module = readRackModule(description.value());
     if (!module) return failure("{0}: {1}", name, module.error().english());
     return module;
 }

@@ -213,7 +213,7 @@ DeviceKind replayKind() {
     kind.simulated = true;
     using Type = SettingInfo::Type;
     kind.settings = {
-        {"run", CRUSCOTTO_TEXT("Run"), Type::text, {}, "", CRUSCOTTO_TEXT("The path of a .run file.")},
+        {"run", CRUSCOTTO_TEXT("Run"), Type::text, {}, "", CRUSCOTTO_TEXT("The path of a .run file."), ".run"},
         {"device",
          CRUSCOTTO_TEXT("Device in the run"),
          Type::text,

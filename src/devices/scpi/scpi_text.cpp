@@ -6,6 +6,7 @@
 #include <cmath>
 #include <utility>
 
+#include "core/parsed.h"
 #include "core/text.h"
 
 namespace cruscotto {
@@ -22,12 +23,6 @@ constexpr std::array<std::pair<const char*, Sample>, 7> samples{{{"u8", Sample::
                                                                  {"f64", Sample::f64}}};
 constexpr std::size_t mostParts = 256;
 
-template <class T>
-bool parse(std::string_view word, T& out) {
-    const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), out);
-    return error == std::errc{} && end == word.data() + word.size();
-}
-
 std::string_view trimmed(std::string_view s) {
     const std::size_t a = s.find_first_not_of(" \t\r");
     if (a == std::string_view::npos) return {};
@@ -42,9 +37,9 @@ std::vector<std::string> channelList(std::string_view list) {
         const std::string_view entry = trimmed(list.substr(0, comma));
         const std::size_t colon = entry.find(':');
         int from = 0, to = 0;
-        if (!parse(trimmed(entry.substr(0, colon)), from)) return {};
+        if (!parsed(trimmed(entry.substr(0, colon)), from)) return {};
         to = from;
-        if (colon != std::string_view::npos && !parse(trimmed(entry.substr(colon + 1)), to)) return {};
+        if (colon != std::string_view::npos && !parsed(trimmed(entry.substr(colon + 1)), to)) return {};
         const int step = to >= from ? 1 : -1;
         for (int n = from;; n += step) {
             if (out.size() >= mostParts) return {};
@@ -99,16 +94,16 @@ Result<ScpiQuery> scpiQuery(const std::string& name, std::string_view words) {
     for (std::size_t i = 0; i < options.size(); i += 2) {  // a word and what it takes
         const std::string_view next = i + 1 < options.size() ? options[i + 1] : std::string_view{};
         if (options[i] == "every") {
-            if (!parse(next, q.everySeconds) || !(q.everySeconds >= 0.001 && q.everySeconds <= 86400))
+            if (!parsed(next, q.everySeconds) || !(q.everySeconds >= 0.001 && q.everySeconds <= 86400))
                 return failure("{0}: \"every\" takes seconds, 0.001 to 86400.", name);
         } else if (options[i] == "list") {
             int n = 0;
-            if (!parse(next, n) || n < 1 || n > static_cast<int>(mostParts))
+            if (!parsed(next, n) || n < 1 || n > static_cast<int>(mostParts))
                 return failure("{0}: \"list\" takes how many values come, 1 to 256.", name);
             q.parts.clear();
             for (int k = 1; k <= n; ++k) q.parts.push_back(std::to_string(k));
         } else if (options[i] == "step") {
-            if (!parse(next, q.stepSeconds) || !(q.stepSeconds > 0 && q.stepSeconds <= 3600))
+            if (!parsed(next, q.stepSeconds) || !(q.stepSeconds > 0 && q.stepSeconds <= 3600))
                 return failure("{0}: \"step\" takes the seconds between two samples.", name);
         } else if (options[i] == "block") {
             q.answer = ScpiQuery::Answer::block;
@@ -191,7 +186,7 @@ void ScpiAnswers::feed(std::string_view bytes, std::vector<Piece>& out) {
             if (digits >= 1 && digits <= 9) {
                 if (held_.size() < 2 + static_cast<std::size_t>(digits)) return;
                 std::size_t length = 0;
-                if (!parse(std::string_view(held_).substr(2, static_cast<std::size_t>(digits)), length)) {
+                if (!parsed(std::string_view(held_).substr(2, static_cast<std::size_t>(digits)), length)) {
                     refuse("a block whose length is no number");
                     skipping_ = true;
                     return;

@@ -1,9 +1,7 @@
 #include "devices/serial/capture_playback.h"
+#include "core/whole_file.h"
 
 #include <algorithm>
-#include <filesystem>
-#include <fstream>
-#include <sstream>
 #include <thread>
 
 namespace cruscotto {
@@ -26,13 +24,9 @@ bool sameQuestion(std::string_view a, std::string_view b) {
 }  // namespace
 
 Result<std::unique_ptr<CapturePlayback>> CapturePlayback::open(const std::string& path, bool answers) {
-    std::error_code ec;
-    const auto size = std::filesystem::file_size(path, ec);
-    if (ec) return failure("There is no capture {0}.", path);
-    if (size > (64U << 20)) return failure("{0} is larger than 64 MB, which is more than a capture may be.", path);
-    std::stringstream content;
-    content << std::ifstream(path, std::ios::binary).rdbuf();
-    auto read = readCapture(content.str());
+    const auto content = readWholeFile(path, 64'000'000);
+    if (!content) return content.error();
+    auto read = readCapture(content.value());
     if (!read) return read.error();
     auto messages = std::move(read.value());
     std::erase_if(messages, [&](const WireMessage& m) {

@@ -1,6 +1,6 @@
 #include "devices/serial/line_format.h"
+#include "core/parsed.h"
 
-#include <charconv>
 #include <cmath>
 #include <cstdint>
 
@@ -10,8 +10,7 @@ namespace {
 
 bool number(std::string_view s, double& out) {
     if (!s.empty() && s.front() == '+') s.remove_prefix(1);
-    const auto [end, error] = std::from_chars(s.data(), s.data() + s.size(), out);
-    return !s.empty() && error == std::errc() && end == s.data() + s.size() && std::isfinite(out);
+    return parsed(s, out) && std::isfinite(out);
 }
 
 std::string shownPiece(std::string_view s) {
@@ -81,8 +80,7 @@ Result<void> fixed(const LineFormat& format, std::string_view line, std::vector<
         double v = 0;
         if (f.base == 16) {
             std::uint64_t bits = 0;
-            const auto [end, error] = std::from_chars(piece.data(), piece.data() + piece.size(), bits, 16);
-            if (error != std::errc() || end != piece.data() + piece.size())
+            if (!parsed(piece, bits, 16))
                 return failure(CRUSCOTTO_TEXT("\"{0}\" is not hexadecimal"), shownPiece(piece));
             v = static_cast<double>(bits);
             if (f.isSigned && f.width <= 15 && bits >> (4 * f.width - 1))

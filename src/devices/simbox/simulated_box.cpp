@@ -23,6 +23,7 @@ constexpr std::array faultNames{"broken-outlet-wire", "clipped-vibration", "hum"
                                 "stalled-shaft",      "dry-running",       "away"};
 constexpr std::array halfRanges{0.02, 0.1, 0.2, 1.0, 5.0, 10.0};
 constexpr Scale widest{-10, 10};
+constexpr Duration boxHolds = milliseconds(2000);
 
 struct Fault {
     std::size_t which = 0;
@@ -104,10 +105,17 @@ public:
             tick = (static_cast<std::uint64_t>(std::max(0.0, sink.now().seconds()) * rate) + 9) / 10 * 10;
         const std::uint64_t firstTick = tick;
         std::optional<std::uint64_t> awaySince;
+        std::array<std::optional<Gap>, 3> gaps;
 
         while (!stop.stop_requested() && tick < last) {
             const std::uint64_t end = std::min(last, tick + perBlock);
             if (context_.pace == Pace::realTime && !sleepUntil(sink, timeOf(end, rate), stop)) break;
+            if (context_.pace == Pace::realTime && sink.now() - timeOf(end, rate) > boxHolds) {
+                const auto held = static_cast<std::uint64_t>((sink.now() - boxHolds).seconds() * rate) / 10 * 10;
+                gaps = gapsOf(tick, held, rate, "The box's buffer ran over before it was fetched.");
+                tick = held;
+                continue;
+            }
             {
                 const Lock lock(mutex_);
                 settings = shared_.settings;
@@ -133,18 +141,16 @@ public:
             }
             if (!away) {
                 if (awaySince) {
-                    for (std::size_t g = 0; g < blocks.size(); ++g) {
-                        const std::uint64_t every = g == 2 ? 10 : 1;
-                        const auto lost = (tick + every - 1) / every - (*awaySince + every - 1) / every;
-                        blocks[g]->gapBefore =
-                            Gap{timeOf(*awaySince, rate), timeOf(tick, rate), lost, "The box did not answer."};
-                    }
+                    gaps = gapsOf(*awaySince, tick, rate, "The box did not answer.");
                     awaySince.reset();
                     sink.report(
                         {LinkState::live, text(CRUSCOTTO_TEXT("The box is back and measures again.")), 0, 0, 0, {}});
                 }
-                for (auto& block : blocks)
-                    if (block->size()) sink.deliver(std::move(block));
+                for (std::size_t g = 0; g < blocks.size(); ++g) {
+                    if (!blocks[g]->size()) continue;
+                    blocks[g]->gapBefore = std::exchange(gaps[g], std::nullopt);
+                    sink.deliver(std::move(blocks[g]));
+                }
             }
             tick = end;
         }
@@ -186,6 +192,18 @@ private:
 
     static Instant timeOf(std::uint64_t tick, double rate) {
         return {std::llround(static_cast<double>(tick) / rate * 1e9)};
+    }
+
+    /// What is missing of each group when nothing came of the ticks [from, to).
+    static std::array<std::optional<Gap>, 3> gapsOf(std::uint64_t from, std::uint64_t to, double rate,
+                                                    const char* cause) {
+        std::array<std::optional<Gap>, 3> out;
+        for (std::size_t g = 0; g < out.size(); ++g) {
+            const std::uint64_t every = g == 2 ? 10 : 1;
+            const auto lost = (to + every - 1) / every - (from + every - 1) / every;
+            out[g] = Gap{timeOf(from, rate), timeOf(to, rate), lost, cause};
+        }
+        return out;
     }
 
     bool sleepUntil(DeviceSink& sink, Instant when, std::stop_token& stop) {

@@ -451,14 +451,7 @@ TEST(SerialBoard, AThousandTimesUnpluggedItHasKeptEveryGapAndNothingElse) {
     const auto samples = listener.samples("1");
     const auto gaps = listener.gaps();
     ASSERT_EQ(gaps.size(), times - 1);
-    std::size_t at = 0;
-    for (const Gap& gap : gaps) {
-        while (at < samples.size() && samples[at].t < gap.to) ++at;
-        ASSERT_LT(at, samples.size());
-        ASSERT_GT(at, 0U);
-        EXPECT_EQ(samples[at].t, gap.to) << "it ends with the first sample";
-        EXPECT_LE(samples[at - 1].t, gap.from) << "it begins behind the last";
-    }
+    test::eachGapLiesBetweenSamples(gaps, samples);
 }
 
 TEST(SerialBoard, OpensAnyBaudRate) {

@@ -194,15 +194,19 @@ TEST_F(Can, EverySignalOfTheDescriptionIsRead) {
     const auto current = listener.samples("Drive.Current");
     for (std::size_t i = 0; i < speed.size(); ++i) EXPECT_EQ(speed[i].v * 0.25, PumpBus::speed(i)) << "nothing is lost";
     for (std::size_t i = 0; i < current.size(); ++i) EXPECT_NEAR(current[i].v * 0.01, PumpBus::current(i), 1e-9);
-    EXPECT_EQ(listener.latest("Drive.Running"), 1);
-    EXPECT_EQ(listener.latest("Drive.State"), 2);
+    EXPECT_EQ(listener.samples("Drive.Running")[3].v, 1);
+    EXPECT_EQ(listener.samples("Drive.State")[3].v, 2);
     const auto inverter = listener.samples("Temperatures.Inverter");
     for (std::size_t i = 0; i < inverter.size(); ++i)
         EXPECT_NEAR(inverter[i].v * 0.1, PumpBus::temperature(3 * i + 2), 1e-9);
     EXPECT_EQ(listener.samples("Shake.Vibration")[3].v, PumpBus::vibration(3));
     EXPECT_EQ(listener.status().rejected, 0U);
-    ASSERT_TRUE(eventually([&] { return listener.status().linkShare.value_or(0) > 0.03; }));
-    EXPECT_LT(*listener.status().linkShare, 0.12) << "100, 50 and 20 frames a second of about 110 bits at 250 kbit/s";
+    // 100, 50 and 20 frames a second of about 110 bits at 250 kbit/s; more for a while where the machine has stood
+    // still.
+    EXPECT_TRUE(eventually([&] {
+        const double share = listener.status().linkShare.value_or(0);
+        return share > 0.03 && share < 0.12;
+    }));
     EXPECT_EQ(bus.told().at(0), "C");
     EXPECT_EQ(bus.told().at(1), "S5");
     EXPECT_EQ(bus.told().at(2), "O");

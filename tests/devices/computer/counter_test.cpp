@@ -10,6 +10,7 @@
 
 #include "core/json_text.h"
 #include "devices/device_listener.h"
+#include "devices/link/waker.h"
 
 namespace cruscotto::counter_test {
 namespace {
@@ -165,6 +166,22 @@ TEST(CounterEvents, EveryRefusalHasItsSentence) {
     }
     test::DeviceListener nothing("counter-events", "{}");
     EXPECT_TRUE(nothing.reaches(LinkState::failed));
+}
+
+TEST(KernelTime, FollowsTheAxisOverASleepOfTheComputerButNotHowLongLookingTakes) {
+    KernelTime time;
+    timespec t{};
+    clock_gettime(CLOCK_MONOTONIC, &t);
+    const std::int64_t stamp = static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
+    const auto axis = [&](std::int64_t later) { return Instant{5'000'000'000 + later}; };
+    time.look(axis(0));
+    const Instant first = time.at(stamp);
+    EXPECT_NEAR((first - axis(0)).seconds(), 0, 0.05);
+    time.look(axis(10'000'000));
+    EXPECT_EQ(time.at(stamp), first);
+    // A minute on the bench's axis in which the kernel's clock stood still.
+    time.look(axis(60'000'000'000));
+    EXPECT_NEAR((time.at(stamp) - first).seconds(), 60, 0.05);
 }
 
 TEST(CounterEvents, UnpluggedAgainAndAgainTheyKeepEveryGapAndNothingElse) {
