@@ -1,6 +1,7 @@
 // One program: the window, and the same work without one.
 #include <CLI/CLI.hpp>
 #include <array>
+#include <csignal>
 
 #include "app/application.h"
 #include "cli/commands.h"
@@ -31,6 +32,8 @@ CLI::Option* addTime(CLI::App* app, const std::string& name, TimeOption& to, con
 }  // namespace
 
 int main(int argc, char** argv) {
+    // A file that may not become larger is told like a full disk, and does not end the program.
+    std::signal(SIGXFSZ, SIG_IGN);
     CLI::App app{"Cruscotto: acquire, watch and record what is measured on a bench."};
     app.set_version_flag("--version", CRUSCOTTO_VERSION);
     app.get_formatter()->column_width(34);
@@ -132,6 +135,7 @@ int main(int argc, char** argv) {
     pictureCommand->add_option("--chain", picture.chain, "id of the signal whose chain is opened");
     pictureCommand->add_option("--wire", picture.wire, "id of the device whose wire is painted, instead of the window");
     pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
+    pictureCommand->add_option("--find", picture.find, "a tree of /sys and /dev, to show what is attached there");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
     pictureCommand->add_option("--width", picture.width);
     pictureCommand->add_option("--height", picture.height);

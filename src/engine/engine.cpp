@@ -19,6 +19,25 @@ std::int64_t Engine::State::wallNow() const {
         .count();
 }
 
+namespace {
+
+std::int64_t systemClockNs(clockid_t clock) {
+    timespec t{};
+    clock_gettime(clock, &t);
+    return static_cast<std::int64_t>(t.tv_sec) * 1'000'000'000 + t.tv_nsec;
+}
+
+}  // namespace
+
+std::int64_t Engine::State::asleepNs() const {
+    if (options.asleep) return options.asleep();
+    return systemClockNs(CLOCK_BOOTTIME) - systemClockNs(CLOCK_MONOTONIC);
+}
+
+std::int64_t Engine::State::clockNs() const {
+    return options.asleep ? systemClockNs(CLOCK_MONOTONIC) + options.asleep() : systemClockNs(CLOCK_BOOTTIME);
+}
+
 void Engine::State::enqueue(Running& from, BlockPtr block) {
     std::size_t bytes = 256 + block->times.size() * sizeof(Instant);
     for (const Samples& column : block->columns) bytes += bytesOf(column).size();
@@ -44,26 +63,35 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
         from.dropped.erase(it);
     }
     queuedBytes += bytes;
-    queue.push_back({std::move(block), {}});
-    queueChanged.notify_all();
+    const bool sleeps = put({std::move(block), {}});
+    lock.unlock();
+    if (sleeps) queueChanged.notify_all();
+}
+
+bool Engine::State::put(Item item) {
+    const bool sleeps = queue.empty();
+    queue.push_back(std::move(item));
+    return sleeps;
 }
 
 void Engine::State::post(Command command) {
-    const Lock lock(queueMutex);
-    queue.push_back({nullptr, std::move(command)});
-    queueChanged.notify_all();
+    Lock lock(queueMutex);
+    const bool sleeps = put({nullptr, std::move(command)});
+    lock.unlock();
+    if (sleeps) queueChanged.notify_all();
 }
 
 void Engine::State::call(const Command& command) {
     std::promise<void> done;
     {
-        const Lock lock(queueMutex);
+        Lock lock(queueMutex);
         if (quitting) return;
-        queue.push_back({nullptr, [&] {
-                             command();
-                             done.set_value();
-                         }});
-        queueChanged.notify_all();
+        const bool sleeps = put({nullptr, [&] {
+                                     command();
+                                     done.set_value();
+                                 }});
+        lock.unlock();
+        if (sleeps) queueChanged.notify_all();
     }
     done.get_future().wait();
 }
@@ -79,6 +107,7 @@ void Engine::State::work() {
             queuedBytes = 0;
             queueChanged.notify_all();
         }
+        noticeSleep();
         for (Item& item : items) {
             if (item.block) {
                 process(item.block);
@@ -102,6 +131,8 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     auto state = std::make_unique<State>();
     State& s = *state;
     s.options = std::move(options);
+    s.began = s.clockNs();
+    s.sleptNs = s.asleepNs();
     s.startAnchor = {{0}, s.wallNow()};
     s.source.setAnchor(s.startAnchor);
     s.bench = bench;

@@ -39,6 +39,8 @@ struct EngineOptions {
     RecorderLimits recorder;
     /// Nanoseconds since 1970 by the wall clock; the system's where empty.
     std::function<std::int64_t()> wallClock;
+    /// Nanoseconds that the computer has slept in all, suspended; the system's where empty.
+    std::function<std::int64_t()> asleep;
     /// Makes a device; the registry where empty. A null pointer is reported as a failed device.
     std::function<std::unique_ptr<Device>(const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&)>
         makeDevice;
@@ -93,6 +95,9 @@ public:
     [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
     /// What passes on a device's link, for the wire view. Stays the same when the device is made anew.
     [[nodiscard]] std::shared_ptr<WireTap> wire(const std::string& device) const;
+    /// The computer's last sleep, if it slept since the bench began. It is a gap in everything that is measured, and a
+    /// mark.
+    [[nodiscard]] std::optional<Span> lastSleep() const;
     /// Blocks that the engine could not take in time, in samples over all channels.
     [[nodiscard]] std::uint64_t lostSamples() const;
 

@@ -123,10 +123,21 @@ BlockPtr Engine::State::ordered(Group& group, const BlockPtr& given) {
     return block;
 }
 
+BlockPtr Engine::State::sleptBefore(const Group& group, const BlockPtr& block) const {
+    const Instant from = group.newest, to = block->timeOf(0);
+    if (from == Instant{} || from >= amidSleep || to <= amidSleep || group.group->name.starts_with(outputGroup))
+        return block;
+    auto marked = std::make_shared<Block>(*block);
+    // What the device itself lost meanwhile, it has counted.
+    marked->gapBefore = Gap{from, to, block->gapBefore ? block->gapBefore->lostSamples : 0, "The computer slept."};
+    return marked;
+}
+
 void Engine::State::process(const BlockPtr& given) {
     Group& group = groupFor(given->group);
     if (given->size() == 0) return;
-    const BlockPtr block = ordered(group, given);
+    const BlockPtr block = ordered(group, sleptBefore(group, given));
+    if (group.group->clocked()) group.newest = block->timeOf(block->size());
     group.timeline->append(*block);
     std::vector<RecordedBucket> buckets;
     std::vector<ShotGate::Part> kept;

@@ -56,13 +56,13 @@ struct Engine::State {
         std::shared_ptr<Timeline> timeline;
         std::vector<Bound> bound;
         Recorder::Columns columns;  // those that are recorded raw and whole
-        Instant newest;             // unclocked: time of the last sample
+        Instant newest;             // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
     };
 
     // fixed after construction
     EngineOptions options;
-    std::chrono::steady_clock::time_point began = std::chrono::steady_clock::now();
+    std::int64_t began = 0;  // by clockNs()
     WallAnchor startAnchor;
 
     // the engine thread's own
@@ -91,6 +91,8 @@ struct Engine::State {
     std::map<std::string, std::map<std::string, double>> away;  // devices that are lost, and where all outputs stood
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
+    std::int64_t sleptNs = 0;     // by asleepNs(), when it was last looked at
+    Instant amidSleep;            // the last one's middle
     std::map<std::string, std::shared_ptr<const ScanGroup>> outputGroups;
     std::map<std::string, std::uint64_t> outputSamples;
 
@@ -114,6 +116,7 @@ struct Engine::State {
     std::vector<Span> recorded GUARDED_BY(mutex);
     RecordingStatus lastRecording GUARDED_BY(mutex);
     bool recordingNow GUARDED_BY(mutex) = false;
+    std::optional<Span> lastSleep GUARDED_BY(mutex);
 
     // the set of devices; held while they are started or stopped
     Mutex devicesMutex;
@@ -124,8 +127,11 @@ struct Engine::State {
 
     [[nodiscard]] Instant now() const {
         if (options.pace == Pace::asFastAsPossible) return {reached.load(std::memory_order_acquire)};
-        return {std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::steady_clock::now() - began).count()};
+        return {clockNs() - began};
     }
+    /// The clock of the bench's axis: nobody steps it, and it goes on while the computer sleeps.
+    [[nodiscard]] std::int64_t clockNs() const;
+    [[nodiscard]] std::int64_t asleepNs() const;
     [[nodiscard]] std::int64_t wallNow() const;  ///< nanoseconds since 1970
 
     /// What is in memory of a group. Its histories are read from any thread.
@@ -151,6 +157,8 @@ struct Engine::State {
 
     /// From a device's thread. Real time: never waits; what does not fit is a gap on the device's next block.
     void enqueue(Running& from, BlockPtr block);
+    /// True if the engine's thread may be asleep: woken when the lock is gone, it need not wait for that.
+    [[nodiscard]] bool put(Item item) HOLDING(queueMutex);
     /// Runs on the engine thread, behind everything that is queued now; does not wait for it.
     void post(Command command);
     /// Runs on the engine thread, behind everything that is queued now; waits for it.
@@ -163,6 +171,9 @@ struct Engine::State {
 
     /// Ties the run to the wall clock: every minute, and at once where that has been stepped. Sample times do not care.
     void anchorRecording(Instant t);
+    void noticeSleep();
+    /// The block, with a gap before it if the computer slept since the one before.
+    [[nodiscard]] BlockPtr sleptBefore(const Group& group, const BlockPtr& block) const;
 
     /// Known already, or made, with the bench's signals bound to its columns.
     Group& groupFor(const std::shared_ptr<const ScanGroup>& scan);

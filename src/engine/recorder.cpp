@@ -80,10 +80,12 @@ void Recorder::push(Item item) {
             return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_;
         });
     }
+    const bool sleeps = queue_.empty();
     if (item.block) noteLost(item.block->group.get());
     queuedBytes_ += item.bytes;
     queue_.push_back(std::move(item));
-    changed_.notify_all();
+    lock.unlock();
+    if (sleeps) changed_.notify_all();
 }
 
 /// The writer is behind by more than memory may hold: this block is lost, and the run says so exactly.
@@ -283,7 +285,11 @@ void Recorder::work() {
         if (closing) break;
     }
     auto closed = writer_->close();
-    if (!closed) logWarning("closing the run: " + closed.error().english());
+    std::uint64_t dropped = 0;
+    if (!closed) {
+        logWarning("closing the run: " + closed.error().english());
+        dropped = writer_->dropPending(closed.error().english());
+    }
     const std::uint64_t bytes = bytesBefore_ + writer_->bytesOnDisk(),
                         samples = samplesBefore_ + writer_->samplesWritten();
     writer_.reset();
@@ -291,6 +297,7 @@ void Recorder::work() {
     status_.active = false;
     status_.bytes = bytes;
     status_.samples = samples;
+    status_.lost += dropped;
     if (!closed) status_.problem = closed.error().message;
 }
 
