@@ -142,6 +142,14 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
             if (page->name == options.page || page->id == options.page) window.page().showPage(shown(page->id));
     if (!options.chain.empty()) window.openChain(QString::fromStdString(options.chain));
     if (!options.device.empty()) window.openDevice(QString::fromStdString(options.device));
+    if (!options.find.empty()) {
+        window.findPanel().setRoot(options.find);
+        window.openFind();
+        while (!window.findPanel().looked()) {
+            window.frame(true);
+            QApplication::processEvents(QEventLoop::AllEvents, 10);
+        }
+    }
     if (options.backSeconds > 0) session.cursor().goTo(session.end() - seconds(options.backSeconds));
     if (options.actions) window.showActions();
     for (int i = 0; i < 3; ++i) {

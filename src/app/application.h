@@ -18,6 +18,7 @@ struct PictureOptions {
     std::string theme = "day";
     std::string page, chain, device;
     std::string wire;  ///< id of a device whose wire is painted, instead of the window
+    std::string find;  ///< a tree of /sys and /dev: what is attached there is shown, to be added
     double backSeconds = 0;
     int width = 1280, height = 800;
     double scale = 1;

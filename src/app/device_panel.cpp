@@ -3,6 +3,7 @@
 #include <QCheckBox>
 #include <QComboBox>
 #include <QCompleter>
+#include <QFileDialog>
 #include <QPushButton>
 #include <QToolButton>
 #include <algorithm>
@@ -43,6 +44,25 @@ void DevicePanel::edit(const SettingInfo& info, const std::string& value) {
     const auto next = withSetting(session_.bench(), device_.toStdString(), info, value, &wrong);
     showWrong(wrong);
     if (next) session_.edit(tr("Change device"), *next);
+}
+
+void DevicePanel::chooseFile(const SettingInfo& info) {
+    const QString path = QFileDialog::getOpenFileName(
+        this, tr("Choose a file: %1").arg(shown(info.label)), session_.folderToShow(),
+        tr("%1 files (*%2);;All files (*)").arg(shown(info.files).mid(1).toUpper(), shown(info.files)));
+    const DeviceSpec* d = session_.bench().device(device_.toStdString());
+    if (path.isEmpty() || !d) return;
+    if (info.type != SettingInfo::Type::pairs) return edit(info, path.toStdString());
+    // It describes the first part that has no description yet; else what its own name says.
+    const std::string text = "\n" + settingText(*d, info);
+    std::string name = QFileInfo(path).completeBaseName().toStdString();
+    if (session_.engine()) {
+        const auto statuses = session_.engine()->deviceStatus();
+        if (const auto status = statuses.find(d->id); status != statuses.end())
+            for (auto part = status->second.parts.rbegin(); part != status->second.parts.rend(); ++part)
+                if (text.find("\n" + part->place + " =") == std::string::npos) name = part->place;
+    }
+    session_.edit(tr("Change device"), withPairs(session_.bench(), d->id, info.key, {{name, path.toStdString()}}));
 }
 
 void DevicePanel::showWrong(const QString& words) {
@@ -88,6 +108,12 @@ void DevicePanel::addSetting(QVBoxLayout* column, const SettingInfo& info) {
             edit(info, text.trimmed().toStdString());
         });
         column->addWidget(field);
+    }
+    if (!info.files.empty()) {
+        auto* choose = new QPushButton(tr("Choose a file…"), column->parentWidget());
+        choose->setAccessibleName(tr("Choose a file: %1").arg(shown(info.label)));
+        connect(choose, &QPushButton::clicked, this, [this, info] { chooseFile(info); });
+        column->addWidget(choose, 0, Qt::AlignLeft);
     }
     if (!info.help.empty()) {
         auto* help = new QLabel(shown(info.help), column->parentWidget());

@@ -31,6 +31,8 @@ private:
     /// The settings that lie in the device, as it has them now, become what the bench wants.
     void keepParameters();
     void edit(const SettingInfo& info, const std::string& value);
+    /// Asks for a file for a setting that names files, and takes it over.
+    void chooseFile(const SettingInfo& info);
     void offerTerminals();
     void showWrong(const QString& words);
 

@@ -73,7 +73,7 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     replay->setStyleSheet("text-align: left;");
     connect(replay, &QPushButton::clicked, this, [this] {
         const QString path = QFileDialog::getOpenFileName(this, tr("Replay what was saved from a wire"),
-                                                          session_.runFolder(), tr("Wire captures (*.wire)"));
+                                                          session_.folderToShow(), tr("Wire captures (*.wire)"));
         if (path.isEmpty()) return;
         auto device = captureReplay(path.toStdString());
         if (device)

@@ -24,6 +24,8 @@ public:
     /// Looks into this tree instead of the machine's own, from the next time on that it is shown; for tests.
     void setRoot(const std::string& root) { root_ = root; }
     void refresh(bool digits);
+    /// What is attached stands there.
+    [[nodiscard]] bool looked() const { return shown_.looked; }
 
 Q_SIGNALS:
     void closeAsked();

@@ -159,7 +159,7 @@ void MainWindow::makeActions() {
     const QString bench = tr("Bench"), run = tr("Run"), time = tr("Time"), tile = tr("Tile"), pages = tr("Page"),
                   view = tr("View"), editing = tr("Edit");
     add("open", bench, tr("Open a bench or run…"), QKeySequence::Open, [this] {
-        const QString path = QFileDialog::getOpenFileName(this, tr("Open"), session_.runFolder(),
+        const QString path = QFileDialog::getOpenFileName(this, tr("Open"), session_.folderToShow(),
                                                           tr("Benches and runs (*.bench *.run)"));
         if (!path.isEmpty() && mayLeave()) openFile(path);
     });
@@ -513,7 +513,8 @@ bool MainWindow::save(bool askName) {
     if (askName || path.isEmpty()) {
         path = QFileDialog::getSaveFileName(
             this, tr("Save the bench"),
-            session_.runFolder() + "/" + shown(freshId(session_.bench().name, {})) + ".bench", tr("Benches (*.bench)"));
+            session_.folderToShow() + "/" + shown(freshId(session_.bench().name, {})) + ".bench",
+            tr("Benches (*.bench)"));
         if (path.isEmpty()) return false;
         if (!path.endsWith(".bench")) path += ".bench";
     }
@@ -585,8 +586,11 @@ WireView* MainWindow::openWire(const QString& device) {
     }
     auto* wire = new WireView(session_, device, this);
     connect(wire, &WireView::saveAsked, this, [this, wire](const std::vector<WireMessagePtr>& messages) {
-        QString path = QFileDialog::getSaveFileName(wire, tr("Save what passed on the wire"), session_.runFolder(),
-                                                    tr("Wire captures (*.wire)"));
+        const DeviceSpec* named = session_.bench().device(wire->device().toStdString());
+        QString path = QFileDialog::getSaveFileName(
+            wire, tr("Save what passed on the wire"),
+            session_.folderToShow() + "/" + shown(freshId(named ? named->name : "wire", {})) + ".wire",
+            tr("Wire captures (*.wire)"));
         if (path.isEmpty()) return;
         if (QFileInfo(path).suffix().isEmpty()) path += ".wire";
         const DeviceSpec* d = session_.bench().device(wire->device().toStdString());

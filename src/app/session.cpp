@@ -100,7 +100,7 @@ void Session::close() {
 Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     // Read through Qt, so that an example inside the program opens like a file.
     QFile file(path);
-    if (!file.open(QIODevice::ReadOnly))
+    if (!file.open(QIODevice::ReadOnly) || file.isSequential())  // what may never end is no file
         return failure("{0} cannot be read. Is the name right, and may you read it?", path.toStdString());
     BenchReading reading = readBench(file.readAll().toStdString());
     std::vector<Problem> problems = reading.problems;
@@ -274,6 +274,10 @@ QString Session::runFolder() const {
     return QStandardPaths::writableLocation(QStandardPaths::DocumentsLocation) + "/Cruscotto";
 }
 
+QString Session::folderToShow() const {
+    return QDir().mkpath(runFolder()) ? runFolder() : QDir::homePath();
+}
+
 Session::Recording Session::recordingPhase() const {
     if (starting_.valid()) return Recording::starting;
     if (ending_.valid()) return Recording::ending;
@@ -370,6 +374,12 @@ void Session::beginRun(std::unique_ptr<RunSource> run) {
 
 void Session::poll() {
     pollJobs();
+    if (const auto sleep = engine_ ? engine_->lastSleep() : std::nullopt; sleep != sleepSaid_) {
+        sleepSaid_ = sleep;
+        if (sleep)
+            Q_EMIT noticed(tr("The computer slept for %1. Nothing was measured meanwhile; the gap is marked.")
+                               .arg(shown(roughText(sleep->to - sleep->from))));
+    }
     if (opening_) {
         const RunSource::State state = opening_->state();
         if (state.error) {

@@ -87,6 +87,8 @@ public:
     [[nodiscard]] Recording recordingPhase() const;
     /// Where runs go: beside the bench's file, or the folder for documents.
     [[nodiscard]] QString runFolder() const;
+    /// The same for a dialog to begin in: made if it is not there, the home folder where that fails.
+    [[nodiscard]] QString folderToShow() const;
     /// The last run recorded in this session, or the one that is open; empty if there is none.
     [[nodiscard]] QString lastRun() const { return lastRun_; }
 
@@ -138,6 +140,7 @@ private:
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
     bool runDoneSaid_ = false;
+    std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.
     std::future<Result<BenchFile>> reading_;
     std::future<Result<void>> saving_;

@@ -80,6 +80,7 @@ private:
         p.setFont(uiFont(11, QFont::Bold));
         p.setPen(colour);
         p.drawText(QPointF(r.left() + left, r.top() + 15), shown(s.tag));
+        const int tagRoom = std::max(32, p.fontMetrics().horizontalAdvance(shown(s.tag)) + 6);
 
         const QFont number = uiFont(14, QFont::Medium);
         const QFont unit = uiFont(12);
@@ -94,7 +95,7 @@ private:
 
         p.setFont(uiFont(13));
         p.setPen(t.ink);
-        const int nameLeft = r.left() + left + 26;
+        const int nameLeft = r.left() + left + tagRoom;
         p.drawText(QPointF(nameLeft, r.top() + 15),
                    p.fontMetrics().elidedText(shown(s.name), Qt::ElideRight, static_cast<int>(x) - nameLeft - 6));
         double sparkRight = r.right() - right;
@@ -239,6 +240,10 @@ SignalList::SignalList(Session& session, QWidget* parent) : QListView(parent), m
     setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
     setFrameShape(QFrame::NoFrame);
     setViewportMargins(0, 4, 0, 4);
+    // A device is for opening only: one click does. A signal is also dragged and selected.
+    connect(this, &QListView::clicked, this, [this](const QModelIndex& index) {
+        if (!model_.row(index.row()).signal) Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
+    });
     connect(this, &QListView::activated, this, [this](const QModelIndex& index) {
         const auto& row = model_.row(index.row());
         if (row.signal)

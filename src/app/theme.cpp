@@ -58,6 +58,7 @@ QPushButton:hover, QToolButton:hover { background: %6; }
 QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus { border: 1px solid %7; }
 QPushButton:default { border: 1px solid %3; }
 QPushButton:disabled, QToolButton:disabled { color: %4; }
+QFileDialog QToolButton { padding: 3px; min-height: 0; }
 QPushButton#quiet, QToolButton#quiet { border-color: transparent; padding: 4px 8px; }
 QPushButton#record[recording="true"] { background: %7; color: %1; border-color: %7; }
 QToolButton::menu-indicator { image: none; }
@@ -68,9 +69,11 @@ QTableWidget::item:selected { background: %6; color: %3; }
 QTableWidget QLineEdit { border-radius: 0; padding: 0 2px; min-height: 0; }
 QHeaderView::section { background: %1; color: %4; border: none; border-bottom: 1px solid %5; padding: 4px 3px; }
 QLineEdit[wrong="true"] { border: 1px solid %8; }
+QComboBoxPrivateContainer { border: none; background: %2; }
 QComboBox::drop-down { border: none; width: 22px; }
 QComboBox::down-arrow { image: url(:/icons/choose-%9.png); width: 10px; height: 6px; }
 QTimeEdit { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px 6px; min-height: 18px; }
+QComboBox { selection-background-color: %6; selection-color: %3; }
 QComboBox QAbstractItemView { background: %2; border: 1px solid %5; selection-background-color: %6; selection-color: %3; }
 QTabBar { background: transparent; }
 QTabBar::tab { background: transparent; color: %4; padding: 7px 4px 6px 4px; margin-right: 16px; border: none; border-bottom: 2px solid transparent; }

@@ -52,10 +52,7 @@ void ColumnTile::paintEvent(QPaintEvent*) {
     const QColor colour = colourOf(*s.spec);
     const QRectF b = body();
     p.setRenderHint(QPainter::Antialiasing);
-    QFont big = uiFont(28, QFont::Medium);
-    const double room = b.width();
-    if (const double wide = figuresWidth(big, s.text); wide > room)
-        big.setPixelSize(static_cast<int>(28 * room / wide));
+    const QFont big = fitted(uiFont(28, QFont::Medium), b.width());
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     p.setPen(doubtful ? t.muted : t.ink);
     const double end = drawFigures(p, {b.left(), b.top() + 26}, big, s.text);

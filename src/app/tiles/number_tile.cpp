@@ -59,12 +59,9 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const Theme& t = theme();
     const QRectF b = body();
     p.setRenderHint(QPainter::Antialiasing);
-    QFont big = uiFont(std::clamp(b.height() * 0.62, 20.0, 64.0), QFont::Medium);
     const QString unit = unitOf(s.spec ? *s.spec : SignalSpec{});
     const double unitRoom = QFontMetricsF(uiFont(15)).horizontalAdvance(unit) + 8;
-    const double room = b.width() - unitRoom;
-    if (const double wide = figuresWidth(big, s.text); wide > room)
-        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * room / wide)));
+    const QFont big = fitted(uiFont(std::clamp(b.height() * 0.62, 20.0, 64.0), QFont::Medium), b.width() - unitRoom);
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     p.setPen(doubtful ? t.muted : t.ink);
     const double baseline = b.top() + (b.height() + QFontMetricsF(big).capHeight()) / 2 - 4;

@@ -36,10 +36,8 @@ void StateTile::paintEvent(QPaintEvent*) {
     const bool on = s.reading.value > 0.5;
     p.setRenderHint(QPainter::Antialiasing);
     const double stripHeight = 16;
-    QFont big = uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, 40.0), QFont::Medium);
-    const double room = b.width() - big.pixelSize() * 0.6 - 12;  // beside the mark
-    if (const double wide = figuresWidth(big, s.text); wide > room)
-        big.setPixelSize(std::max(14, static_cast<int>(big.pixelSize() * room / wide)));
+    const QFont wanted = uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, 40.0), QFont::Medium);
+    const QFont big = fitted(wanted, b.width() - wanted.pixelSize() * 0.6 - 12);  // beside the mark
     const bool gone = s.reading.quality == Quality::gap;
     p.setPen(gone ? t.muted : t.ink);
     const double baseline = b.top() + QFontMetricsF(big).ascent() - 2;

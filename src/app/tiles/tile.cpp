@@ -98,6 +98,16 @@ QColor Tile::colourOf(const SignalSpec& s) const {
     return theme().signal[static_cast<std::size_t>(s.colour)];
 }
 
+QFont Tile::fitted(QFont font, double room) const {
+    const Shown& s = shown_.front();
+    const bool digital = isDigital(s.spec->kind);
+    double wide = figuresWidth(font, s.text);
+    for (const double end : {digital ? 0 : scale().low, digital ? 1 : scale().high})
+        wide = std::max(wide, figuresWidth(font, digital ? stateWord(*s.spec, end) : numberText(*s.spec, end)));
+    if (wide > room) font.setPixelSize(std::max(14, static_cast<int>(font.pixelSize() * room / wide)));
+    return font;
+}
+
 QRectF Tile::body() const {
     return QRectF(rect()).adjusted(margin, headerHeight, -margin, -6);
 }

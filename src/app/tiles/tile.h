@@ -61,6 +61,9 @@ protected:
     /// The caption with the tags in their colours; leaves `body()` free.
     [[nodiscard]] QRectF body() const;
     [[nodiscard]] QColor colourOf(const SignalSpec& s) const;
+    /// The font, smaller where needed: in it every reading within the scale (or every word) has room, so that digits
+    /// keep their size when one more is needed.
+    [[nodiscard]] QFont fitted(QFont font, double room) const;
     void placeEnds(ScaleEnd* low, ScaleEnd* high, const Scale& scale) const;
     void connectEnds(ScaleEnd* low, ScaleEnd* high);
     [[nodiscard]] Scale scale() const;
