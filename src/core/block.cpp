@@ -126,4 +126,33 @@ BlockPtr inOrderOfTime(const BlockPtr& block, Instant notBefore, std::uint64_t& 
     return out;
 }
 
+BlockPtr partOf(const BlockPtr& block, std::size_t begin, std::size_t end) {
+    const Block& b = *block;
+    if (begin == 0 && end == b.size()) return block;
+    auto out = std::make_shared<Block>();
+    out->group = b.group;
+    out->firstIndex = b.firstIndex + begin;
+    out->t0 = b.timeOf(begin);
+    out->dtNs = b.dtNs;
+    if (!b.times.empty())
+        out->times.assign(b.times.begin() + static_cast<std::ptrdiff_t>(begin),
+                          b.times.begin() + static_cast<std::ptrdiff_t>(end));
+    for (const Samples& column : b.columns)
+        std::visit(
+            [&](const auto& v) {
+                using V = std::decay_t<decltype(v)>;
+                out->columns.emplace_back(
+                    V(v.begin() + static_cast<std::ptrdiff_t>(begin), v.begin() + static_cast<std::ptrdiff_t>(end)));
+            },
+            column);
+    for (const auto& intervals : b.quality) {
+        auto& kept = out->quality.emplace_back();
+        for (const QualityInterval& q : intervals)
+            if (q.begin < end && q.end > begin)
+                kept.push_back({std::max(q.begin, begin) - begin, std::min(q.end, end) - begin, q.quality});
+    }
+    if (begin == 0) out->gapBefore = b.gapBefore;
+    return out;
+}
+
 }  // namespace cruscotto

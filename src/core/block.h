@@ -108,4 +108,8 @@ using BlockPtr = std::shared_ptr<const Block>;
 /// `moved` how many samples were out of order.
 BlockPtr inOrderOfTime(const BlockPtr& block, Instant notBefore, std::uint64_t& moved);
 
+/// Samples [begin, end) of the block, as one of its own; the block itself where these are all. What was missing before
+/// the first sample goes with that. Precondition: begin <= end <= block->size().
+BlockPtr partOf(const BlockPtr& block, std::size_t begin, std::size_t end);
+
 }  // namespace cruscotto

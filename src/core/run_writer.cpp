@@ -62,6 +62,11 @@ struct RunWriter::State {
     };
     std::map<std::vector<std::int64_t>, Layout> layouts;  // by group and signals
     std::map<std::int64_t, const Layout*> layoutById;
+    struct Seen {
+        RecordedColumns columns;  // so that no address is used twice
+        const Layout* layout = nullptr;
+    };
+    std::map<std::pair<std::int64_t, const void*>, Seen> seenColumns;  // by group and columns
     std::map<std::string, std::string> definitions;
     std::map<std::string, Instant> definedFrom;
     std::map<std::int64_t, Instant> firstSample;                          // by signal
@@ -174,17 +179,23 @@ struct RunWriter::State {
         return it->second;
     }
 
-    const Layout& layoutFor(const Block& block, std::int64_t group, const std::vector<RecordedColumn>& columns) {
+    const Layout& layoutFor(const Block& block, std::int64_t group, const RecordedColumns& columns) {
+        constexpr std::size_t mostSeen = 4096;
+        if (seenColumns.size() > mostSeen) seenColumns.clear();
+        Seen& seen = seenColumns[{group, columns.get()}];
+        if (seen.layout) return *seen.layout;
         std::vector<std::int64_t> key{group};
-        for (const RecordedColumn& c : columns)
+        for (const RecordedColumn& c : *columns)
             key.push_back(signalId(c.signal, group, typeOf(block.columns[c.column])));
         auto [it, fresh] = layouts.try_emplace(key);
         Layout& layout = it->second;
+        seen = {columns, &layout};
         if (fresh) {
             layout.id = static_cast<std::int64_t>(layouts.size());
             layout.group = group;
             layout.signals.assign(key.begin() + 1, key.end());
             layoutById[layout.id] = &layout;
+            for (const std::int64_t signal : layout.signals) firstSample.try_emplace(signal, block.timeOf(0));
             row("INSERT INTO layout VALUES (?,?,?)", layout.id, group,
                 fmt::format("[{}]", fmt::join(layout.signals, ",")));
         }
@@ -379,12 +390,18 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     return writer;
 }
 
-void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& columns,
+void RunWriter::add(const BlockPtr& block, std::vector<RecordedColumn> columns,
+                    const std::vector<RecordedBucket>& buckets) {
+    add(block, std::make_shared<const std::vector<RecordedColumn>>(std::move(columns)), buckets);
+}
+
+void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
                     const std::vector<RecordedBucket>& buckets) {
     State& s = *state_;
+    const std::vector<RecordedColumn>& columns = *recorded;
     if (columns.empty() || block->size() == 0) return;
     const std::int64_t group = s.groupId(block->group);
-    const State::Layout& layout = s.layoutFor(*block, group, columns);
+    const State::Layout& layout = s.layoutFor(*block, group, recorded);
     PendingBlock*& open = s.openBlocks[group];
     const bool clocked = block->times.empty();
     const bool goesOn = open && open->open && !block->gapBefore && open->layout == layout.id &&
@@ -416,7 +433,6 @@ void RunWriter::add(const BlockPtr& block, const std::vector<RecordedColumn>& co
         if (columns[i].column < block->quality.size())
             for (const QualityInterval& q : block->quality[columns[i].column])
                 open->quality[i].push_back({q.begin + open->n, q.end + open->n, q.quality});
-        s.firstSample.try_emplace(layout.signals[i], block->timeOf(0));
     }
     s.pendingBytes += block->times.size() * sizeof(Instant);
     open->n += block->size();

@@ -17,6 +17,8 @@ struct RecordedColumn {
     std::size_t column = 0;
     std::string signal;
 };
+/// Shared, so that the writer sees by a glance that they are those of the block before.
+using RecordedColumns = std::shared_ptr<const std::vector<RecordedColumn>>;
 /// A summary of readings that has become complete, of the column at `index` of the list of recorded columns.
 struct RecordedBucket {
     std::size_t index = 0;
@@ -44,7 +46,8 @@ public:
     RunWriter(const RunWriter&) = delete;
     RunWriter& operator=(const RunWriter&) = delete;
 
-    void add(const BlockPtr& block, const std::vector<RecordedColumn>& columns,
+    void add(const BlockPtr& block, const RecordedColumns& columns, const std::vector<RecordedBucket>& buckets = {});
+    void add(const BlockPtr& block, std::vector<RecordedColumn> columns,
              const std::vector<RecordedBucket>& buckets = {});
     /// Noted as a gap with its exact number of samples.
     void addLost(const LostSamples& lost);

@@ -14,7 +14,8 @@ struct Unit {
     double offset;
 };
 
-// Factors are exact by definition (SI Brochure, 9th edition; NIST SP 811, appendix B, for psi, degF, the inch and the gallon).
+// Factors are exact by definition (SI Brochure, 9th edition; NIST SP 811, appendix B, for psi, degF, the inch and the
+// gallon).
 constexpr std::array units{
     Unit{"bar", "bar", 1, 1e5, 0},
     Unit{"mbar", "mbar", 1, 100, 0},

@@ -123,9 +123,9 @@ BlockPtr Engine::State::ordered(Group& group, const BlockPtr& given) {
     return block;
 }
 
-BlockPtr Engine::State::sleptBefore(const Group& group, const BlockPtr& block) const {
-    const Instant from = group.newest, to = block->timeOf(0);
-    if (from == Instant{} || from >= amidSleep || to <= amidSleep || group.group->name.starts_with(outputGroup))
+BlockPtr Engine::State::sleptBefore(Instant from, const BlockPtr& block) const {
+    const Instant to = block->timeOf(0);
+    if (from == Instant{} || from >= amidSleep || to <= amidSleep || block->group->name.starts_with(outputGroup))
         return block;
     auto marked = std::make_shared<Block>(*block);
     // What the device itself lost meanwhile, it has counted.
@@ -136,8 +136,18 @@ BlockPtr Engine::State::sleptBefore(const Group& group, const BlockPtr& block) c
 void Engine::State::process(const BlockPtr& given) {
     Group& group = groupFor(given->group);
     if (given->size() == 0) return;
-    const BlockPtr block = ordered(group, sleptBefore(group, given));
-    if (group.group->clocked()) group.newest = block->timeOf(block->size());
+    const Instant before = group.newest;
+    const BlockPtr block = ordered(group, given);
+    const std::vector<Instant>& times = block->times;
+    if (times.empty()) group.newest = block->timeOf(block->size());
+    // A device that stamps its samples may hand over, in one, what it took before and after.
+    const auto awake = static_cast<std::size_t>(std::ranges::lower_bound(times, amidSleep) - times.begin());
+    if (awake == 0 || awake == times.size()) return take(group, sleptBefore(before, block));
+    take(group, sleptBefore(before, partOf(block, 0, awake)));
+    take(group, sleptBefore(times[awake - 1], partOf(block, awake, times.size())));
+}
+
+void Engine::State::take(Group& group, const BlockPtr& block) {
     group.timeline->append(*block);
     std::vector<RecordedBucket> buckets;
     std::vector<ShotGate::Part> kept;

@@ -172,8 +172,8 @@ struct Engine::State {
     /// Ties the run to the wall clock: every minute, and at once where that has been stepped. Sample times do not care.
     void anchorRecording(Instant t);
     void noticeSleep();
-    /// The block, with a gap before it if the computer slept since the one before.
-    [[nodiscard]] BlockPtr sleptBefore(const Group& group, const BlockPtr& block) const;
+    /// The block, with a gap before it if the computer slept since the sample before it, at `from`.
+    [[nodiscard]] BlockPtr sleptBefore(Instant from, const BlockPtr& block) const;
 
     /// Known already, or made, with the bench's signals bound to its columns.
     Group& groupFor(const std::shared_ptr<const ScanGroup>& scan);
@@ -191,8 +191,10 @@ struct Engine::State {
     /// A device that stamps its samples itself may do so out of order: traces and runs have them in order, and say so.
     BlockPtr ordered(Group& group, const BlockPtr& given);
 
-    /// Through chains into histories, reactions, and on to the recorder.
+    /// Puts into order, and takes apart where the computer slept in between.
     void process(const BlockPtr& given);
+    /// Through chains into histories, reactions, and on to the recorder.
+    void take(Group& group, const BlockPtr& block);
     /// With `readings` of the signal: notes which outputs are to be set behind this block.
     void react(const std::string& signal);
     void driveReactions();

@@ -244,7 +244,7 @@ void Recorder::repeatStanding() {
         block->times = {block->t0};
         for (const Samples& column : last.columns)
             std::visit([&](const auto& v) { block->columns.emplace_back(std::decay_t<decltype(v)>{v[at]}); }, column);
-        writer_->add(std::move(block), *standing.columns, {});
+        writer_->add(std::move(block), standing.columns, {});
     }
 }
 
@@ -265,7 +265,7 @@ void Recorder::work() {
         }
         for (Item& item : items) {
             taken_ += item.bytes;
-            if (item.block) writer_->add(item.block, *item.columns, item.buckets);
+            if (item.block) writer_->add(item.block, item.columns, item.buckets);
             if (item.block && isOutput(item.block->group->channels.front().kind))
                 standing_[{item.block->group->device, item.block->group->name}] = {item.block, item.columns};
             if (item.block) end_ = std::max(end_, endOf(*item.block));

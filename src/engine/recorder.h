@@ -57,7 +57,7 @@ struct RecorderLimits {
 class Recorder {
 public:
     /// Which columns of a group's blocks are recorded; one object as long as they stay the same.
-    using Columns = std::shared_ptr<const std::vector<RecordedColumn>>;
+    using Columns = RecordedColumns;
 
     /// What the files after the first begin with.
     struct Beginning {

@@ -14,32 +14,8 @@ std::size_t bytesOf(const Block& block) {
 
 /// Samples [begin, end) of the part, as one of its own.
 ShotGate::Part slice(const ShotGate::Part& part, std::size_t begin, std::size_t end) {
-    const Block& b = *part.block;
-    if (begin == 0 && end == b.size()) return part;
-    auto out = std::make_shared<Block>();
-    out->group = b.group;
-    out->firstIndex = b.firstIndex + begin;
-    out->t0 = b.timeOf(begin);
-    out->dtNs = b.dtNs;
-    if (!b.times.empty())
-        out->times.assign(b.times.begin() + static_cast<std::ptrdiff_t>(begin),
-                          b.times.begin() + static_cast<std::ptrdiff_t>(end));
-    for (const Samples& column : b.columns)
-        std::visit(
-            [&](const auto& v) {
-                using V = std::decay_t<decltype(v)>;
-                out->columns.emplace_back(
-                    V(v.begin() + static_cast<std::ptrdiff_t>(begin), v.begin() + static_cast<std::ptrdiff_t>(end)));
-            },
-            column);
-    for (const auto& intervals : b.quality) {
-        auto& kept = out->quality.emplace_back();
-        for (const QualityInterval& q : intervals)
-            if (q.begin < end && q.end > begin)
-                kept.push_back({std::max(q.begin, begin) - begin, std::min(q.end, end) - begin, q.quality});
-    }
-    if (begin == 0) out->gapBefore = b.gapBefore;
-    return {std::move(out), part.columns, {}};
+    if (begin == 0 && end == part.block->size()) return part;
+    return {partOf(part.block, begin, end), part.columns, {}};
 }
 
 /// Number of the first sample at or after t.

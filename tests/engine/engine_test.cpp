@@ -500,59 +500,85 @@ TEST(Recording, WhileTheComputerSleepsIsAGapOfItsLengthAndTheTimeOfDayStaysRight
     }
 }
 
-TEST(Engine, AfterASleepTheFirstSampleOfADeviceThatIsAskedHasTheGapBeforeIt) {
+TEST(Engine, AfterASleepTheFirstSampleOfADeviceThatIsAskedHasTheGapBeforeItEvenAmidABlock) {
     // A device that delivers when it is told to, at the engine's own time.
     struct Asked : Device {
-        std::shared_ptr<std::atomic<int>> wanted;
-        explicit Asked(std::shared_ptr<std::atomic<int>> w) : wanted(std::move(w)) {}
+        struct Orders {
+            std::atomic<int> wanted{0}, taken{0};
+            std::atomic<bool> together{false};  // hand nothing over until it is false again, and then all in one
+        };
+        std::shared_ptr<Orders> orders;
+        explicit Asked(std::shared_ptr<Orders> o) : orders(std::move(o)) {}
         void run(DeviceSink& sink, std::stop_token stop) override {
             auto group = std::make_shared<ScanGroup>();
             group->device = "device";
             group->name = "scan";
             group->channels = {{"AI0", SampleType::float64, ChannelKind::analogInput}};
+            std::vector<Instant> times;
+            std::vector<double> values;
             for (int given = 0; !stop.stop_requested();) {
-                if (given == *wanted) {
+                if (orders->taken < orders->wanted) {
+                    times.push_back(sink.now());
+                    values.push_back(1.0 + orders->taken++);
+                } else if (!values.empty() && !orders->together) {
+                    auto block = std::make_shared<Block>();
+                    block->group = group;
+                    block->firstIndex = static_cast<std::uint64_t>(given);
+                    given += static_cast<int>(values.size());
+                    block->times = std::exchange(times, {});
+                    block->columns.emplace_back(std::exchange(values, {}));
+                    sink.deliver(std::move(block));
+                } else {
                     std::this_thread::yield();
-                    continue;
                 }
-                auto block = std::make_shared<Block>();
-                block->group = group;
-                block->firstIndex = static_cast<std::uint64_t>(given++);
-                block->times = {sink.now()};
-                block->columns.emplace_back(std::vector<double>{1.0 * given});
-                sink.deliver(std::move(block));
             }
         }
         void setOutput(const std::string&, double) override {}
         bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
     };
-    const auto wanted = std::make_shared<std::atomic<int>>(0);
+    const auto orders = std::make_shared<Asked::Orders>();
+    std::atomic<int>& wanted = orders->wanted;
     std::atomic<std::int64_t> slept{0};
     EngineOptions options;
     options.asleep = [&slept] { return slept.load(); };
     options.makeDevice = [&](const DeviceSpec&, const DeviceContext&, const auto&) {
-        return std::make_unique<Asked>(wanted);
+        return std::make_unique<Asked>(orders);
     };
     const auto engine = Engine::start(test::oneSignal(), options);
     const auto arrives = [&](double v) {
         return eventually([&] { return engine->source().at("in", engine->now()).value == v; });
     };
-    *wanted = 1;
+    wanted = 1;
     ASSERT_TRUE(arrives(1));
     slept = 60'000'000'000;
-    *wanted = 2;
+    wanted = 2;
     ASSERT_TRUE(arrives(2));
-    *wanted = 3;
+    wanted = 3;
     ASSERT_TRUE(arrives(3));
-    const Instant now = engine->now();
-    std::vector<Column> columns;
-    engine->source().columns("in", {{0}, seconds(2), static_cast<std::size_t>(now.seconds() / 2) + 1}, columns);
-    EXPECT_EQ(std::ranges::count_if(columns, [](const Column& c) { return c.gapBefore; }), 1);
+    const auto gaps = [&] {
+        std::vector<Column> columns;
+        const auto all = static_cast<std::size_t>(engine->now().seconds() / 2) + 1;
+        engine->source().columns("in", {{0}, seconds(2), all}, columns);
+        return std::ranges::count_if(columns, [](const Column& c) { return c.gapBefore; });
+    };
+    EXPECT_EQ(gaps(), 1);
     // Shorter than anybody would call a sleep.
     slept += 20'000'000;
-    *wanted = 4;
+    wanted = 4;
     ASSERT_TRUE(arrives(4));
     EXPECT_NEAR((engine->lastSleep()->to - engine->lastSleep()->from).seconds(), 60, 1e-6);
+    EXPECT_EQ(gaps(), 1);
+    // What was taken before and after comes in one block: the gap lies within it.
+    orders->together = true;
+    wanted = 5;
+    ASSERT_TRUE(eventually([&] { return orders->taken == 5; }));
+    slept += 120'000'000'000;
+    wanted = 6;
+    ASSERT_TRUE(eventually([&] { return orders->taken == 6; }));
+    orders->together = false;
+    ASSERT_TRUE(arrives(6));
+    EXPECT_EQ(gaps(), 2);
+    EXPECT_EQ(engine->source().at("in", {engine->now().ns - 60'000'000'000}).value, 5);
 }
 
 TEST(Recording, EachFileOfASplitRecordingTellsWhatTheOutputsStandAt) {
