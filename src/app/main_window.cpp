@@ -134,7 +134,7 @@ MainWindow::~MainWindow() {
     session_.undoStack().disconnect(this);
     session_.cursor().disconnect(this);
     for (const auto& wire : wires_) delete wire.data();
-    delete takeCentralWidget();
+    delete centralWidget();  // taken out first, it would be dressed anew, as a window of its own
 }
 
 void MainWindow::restoreSettings() {

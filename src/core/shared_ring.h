@@ -4,9 +4,9 @@
 #include <atomic>
 #include <bit>
 #include <cstdint>
-#include <cstdlib>
 #include <memory>
-#include <new>
+
+#include "core/zeroed_memory.h"
 
 namespace cruscotto {
 
@@ -25,9 +25,8 @@ class SharedRing {
 public:
     /// Precondition: capacity > 0; it is rounded up to a power of two.
     explicit SharedRing(std::size_t capacity)
-        : capacity_(std::bit_ceil(capacity)), items_(static_cast<T*>(std::calloc(std::bit_ceil(capacity), sizeof(T)))) {
-        if (!items_) throw std::bad_alloc();
-    }
+        : capacity_(std::bit_ceil(capacity)),
+          items_(static_cast<T*>(zeroedMemory(capacity_ * sizeof(T))), Free{capacity_ * sizeof(T)}) {}
 
     /// Writer only.
     void append(const T* from, std::size_t n) {
@@ -59,7 +58,8 @@ public:
 
 private:
     struct Free {
-        void operator()(T* p) const { std::free(p); }
+        std::size_t bytes;
+        void operator()(T* p) const { freeZeroedMemory(p, bytes); }
     };
     const std::size_t capacity_;
     std::unique_ptr<T, Free> items_;

@@ -2,6 +2,7 @@
 #include <QComboBox>
 #include <QFileDialog>
 #include <QProgressBar>
+#include <QScrollBar>
 #include <QTimer>
 #include <QWheelEvent>
 #include <thread>
@@ -342,12 +343,17 @@ TEST_F(Connect, BytesOfAFrameAreSelectedAndNamedAndTheReadingAppears) {
     ASSERT_TRUE(waitFor([&] { return wire->rows().rows().size() > 60 && frame().bytes.size() == 18; }));
     ASSERT_TRUE(click(*wire, "Freeze"));
     QWidget* rows = wire->rows().viewport();
-    QTest::mousePress(rows, Qt::LeftButton, {}, wire->rows().byteRect(2, 6).center());
-    QTest::mouseMove(rows, wire->rows().byteRect(2, 7).center());
-    QMouseEvent drag(QEvent::MouseMove, wire->rows().byteRect(2, 7).center(), wire->rows().byteRect(2, 7).center(),
-                     Qt::NoButton, Qt::LeftButton, {});
+    // A whole frame: those of before the description, and what was cut short, may stand between.
+    const auto shown = wire->rows().rows().begin() + wire->rows().verticalScrollBar()->value();
+    const auto whole =
+        std::find_if(shown, wire->rows().rows().end(), [](const auto& m) { return m->bytes.size() == 18; });
+    const int row = static_cast<int>(whole - shown);
+    const QPoint from = wire->rows().byteRect(row, 6).center(), to = wire->rows().byteRect(row, 7).center();
+    QTest::mousePress(rows, Qt::LeftButton, {}, from);
+    QTest::mouseMove(rows, to);
+    QMouseEvent drag(QEvent::MouseMove, to, to, Qt::NoButton, Qt::LeftButton, {});
     QApplication::sendEvent(rows, &drag);
-    QTest::mouseRelease(rows, Qt::LeftButton, {}, wire->rows().byteRect(2, 7).center());
+    QTest::mouseRelease(rows, Qt::LeftButton, {}, to);
     EXPECT_EQ(wire->rows().selection(), (WireRows::Selection{6, 2}));
     QComboBox* choice = nullptr;
     QLineEdit* name = nullptr;
