@@ -108,11 +108,13 @@ MainWindow::MainWindow()
         status_->refresh(true);
     });
     connect(&session_, &Session::recordingEnded, this, [this](const RecordingStatus& done) {
-        notice(done.problem.empty()
-                   ? tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path))
-                   : shown(done.problem));
+        QString words = tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path));
+        if (done.lost)
+            words += tr(" %1 more are missing, and the run says where: %2").arg(done.lost).arg(shown(done.lostTo));
+        notice(done.problem.empty() ? words : shown(done.problem));
         status_->refresh(true);
     });
+    connect(status_, &StatusLine::said, this, &MainWindow::notice);
     connect(&session_, &Session::failed, this, &MainWindow::notice);
     connect(&session_, &Session::noticed, this, &MainWindow::notice);
     connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);

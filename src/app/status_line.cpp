@@ -2,6 +2,7 @@
 
 #include <QDir>
 #include <QHBoxLayout>
+#include <QLocale>
 #include <QPainter>
 #include <QStorageInfo>
 #include <QStyle>
@@ -41,12 +42,16 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     row->addWidget(state_);
     row->addWidget(record_);
     row->addWidget(limits_);
-    row->addStretch();
-    row->addWidget(kept_);
+    row->addWidget(kept_, 1);
     row->addWidget(actions_);
     row->addWidget(theme_);
     // The clock must not push what stands behind it to and fro.
     state_->setMinimumWidth(150);
+    // Nor must a long name or sentence make the window wider than it is.
+    kept_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
+    kept_->setMinimumWidth(120);
+    kept_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    kept_->setTextFormat(Qt::PlainText);
     state_->setTextFormat(Qt::RichText);
 }
 
@@ -70,8 +75,10 @@ void StatusLine::refresh(bool digits) {
     if (!digits) return;
     if (ticks_++ % 25 == 0) measureDisk();
     const Theme& t = theme();
-    menu_->setText(shown(session_.bench().name) + (session_.unsaved() ? QStringLiteral(" •") : QString()) +
-                   QStringLiteral("  ▾"));
+    constexpr int longestName = 260;
+    menu_->setText(menu_->fontMetrics().elidedText(shown(session_.bench().name), Qt::ElideRight, longestName) +
+                   (session_.unsaved() ? QStringLiteral(" •") : QString()) + QStringLiteral("  ▾"));
+    menu_->setToolTip(shown(session_.bench().name));
     theme_->setText(t.night ? tr("Day") : tr("Night"));
     theme_->setAccessibleName(tr("Change theme"));
 
@@ -94,11 +101,7 @@ void StatusLine::refresh(bool digits) {
     if (state_->text() != state) state_->setText(state);
 
     RecordingStatus recording;
-    std::uint64_t lost = 0;
-    if (Engine* engine = session_.engine()) {
-        recording = engine->recording();
-        lost = recording.active ? recording.lost + engine->lostSamples() : engine->lostSamples();
-    }
+    if (Engine* engine = session_.engine()) recording = engine->recording();
     const Session::Recording phase = session_.recordingPhase();
     const bool busy = phase == Session::Recording::starting || phase == Session::Recording::ending;
     record_->setEnabled(session_.engine() && !busy);
@@ -129,27 +132,64 @@ void StatusLine::refresh(bool digits) {
             ? QString("<span style='color:%1'>▲ %2</span>").arg(t.red.name(), tr("%n outside limits", nullptr, outside))
             : QString());
 
-    QString kept;
-    if (recording.active || session_.engine()) {
-        kept = lost                                             ? tr("▲ %1 samples lost").arg(lost)
-               : recording.active && !recording.problem.empty() ? QString()
-                                                                : tr("all samples kept");
-        if (recording.active && !recording.problem.empty()) kept = shown(recording.problem);
-        const double rate = session_.engine() && session_.end().seconds() > 1
-                                ? static_cast<double>(session_.engine()->measuredBytes()) / session_.end().seconds()
-                                : 0;
-        if (recording.memoryLeft) kept += tr(" · memory for %1").arg(shown(roughText(*recording.memoryLeft)));
-        if (recording.active && recording.diskLeft)
-            kept += tr(" · disk %1").arg(shown(roughText(*recording.diskLeft)));
-        else if (const auto free = freeBytes_->load(); free && rate > 0)
-            kept += tr(" · disk %1").arg(shown(roughText(seconds(std::min(9e8, static_cast<double>(free) / rate)))));
-    } else if (session_.isRun() && session_.run()->state().opened) {
-        const std::uint64_t missing = session_.run()->info()->lostSamples();
-        kept = missing ? tr("▲ %1 samples missing").arg(missing) : tr("no sample missing");
-        if (const int version = session_.run()->info()->version)
-            kept = tr("readings: version %1 · ").arg(version) + kept;
+    const QString kept = keptOf(recording);
+    showKept(kept, kept.startsWith(QStringLiteral("▲")));
+    tellTrouble(recording);
+}
+
+QString StatusLine::keptOf(const RecordingStatus& recording) {
+    const auto count = [](std::uint64_t n) { return QLocale(QLocale::English).toString(static_cast<qulonglong>(n)); };
+    if (const Engine* engine = session_.engine()) {
+        QStringList out;
+        const std::uint64_t lost = recording.active ? recording.lost : engine->lostSamples();
+        QString why = shown(recording.active ? recording.lostTo : engine->lostTo());
+        if (why.endsWith('.')) why.chop(1);
+        if (recording.stuck) out << tr("▲ nothing can be written");
+        if (lost)
+            out << tr("▲ %1 samples lost").arg(count(lost)) +
+                       (recording.stuck ? QString() : QStringLiteral(": ") + why);
+        else if (recording.active && !recording.problem.empty() && !recording.stuck)
+            out << QStringLiteral("▲ ") + shown(recording.problem);
+        else if (!recording.stuck)
+            out << tr("all samples kept");
+        const double rate =
+            session_.end().seconds() > 1 ? static_cast<double>(engine->measuredBytes()) / session_.end().seconds() : 0;
+        if (recording.memoryLeft) out << tr("memory for %1").arg(shown(roughText(*recording.memoryLeft)));
+        if (recording.active && recording.diskLeft && !recording.stuck)
+            out << tr("disk %1").arg(shown(roughText(*recording.diskLeft)));
+        else if (const auto free = freeBytes_->load(); free && rate > 0 && !recording.stuck)
+            out << tr("disk %1").arg(shown(roughText(seconds(std::min(9e8, static_cast<double>(free) / rate)))));
+        return out.join(QStringLiteral(" · "));
     }
-    if (kept_->text() != kept) kept_->setText(kept);
+    if (!session_.isRun() || !session_.run()->state().opened) return {};
+    const std::uint64_t missing = session_.run()->info()->lostSamples();
+    const int version = session_.run()->info()->version;
+    return (missing ? tr("▲ %1 samples missing").arg(count(missing)) : tr("no sample missing")) +
+           (version ? tr(" · readings: version %1").arg(version) : QString());
+}
+
+void StatusLine::showKept(const QString& words, bool wrong) {
+    kept_->setToolTip(words);
+    const QString fits = kept_->fontMetrics().elidedText(words, Qt::ElideRight, kept_->width());
+    if (kept_->text() != fits) kept_->setText(fits);
+    const QString style = wrong ? QStringLiteral("wrong") : QString();
+    if (kept_->objectName() == style) return;
+    kept_->setObjectName(style);
+    kept_->style()->polish(kept_);
+}
+
+void StatusLine::tellTrouble(const RecordingStatus& recording) {
+    const bool troubled = recording.active && !recording.problem.empty();
+    if (troubled == troubled_) return;
+    troubled_ = troubled;
+    if (troubled)
+        Q_EMIT said(shown(recording.problem));
+    else if (recording.active)
+        Q_EMIT said(tr("What was kept in memory is written; the recording goes on."));
+}
+
+void StatusLine::resizeEvent(QResizeEvent*) {
+    showKept(kept_->toolTip(), kept_->objectName() == QStringLiteral("wrong"));
 }
 
 void StatusLine::paintEvent(QPaintEvent*) {

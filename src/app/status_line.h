@@ -21,18 +21,27 @@ public:
     [[nodiscard]] QPushButton* recordButton() { return record_; }
     [[nodiscard]] QToolButton* themeButton() { return theme_; }
     [[nodiscard]] QToolButton* actionsButton() { return actions_; }
-    [[nodiscard]] QString keptText() const { return kept_->text(); }
+    /// The whole of it, however much of that there is room for.
+    [[nodiscard]] QString keptText() const { return kept_->toolTip(); }
     [[nodiscard]] QString stateText() const { return state_->text(); }
     /// Of the disk that runs go to; 0: not known yet.
     [[nodiscard]] std::uint64_t freeBytes() const { return *freeBytes_; }
     /// Stands in for the disk: free bytes where runs go. For pictures and tests.
     void setFreeBytes(std::uint64_t bytes);
 
+Q_SIGNALS:
+    /// A sentence about a recording that has just got into trouble, or out of it.
+    void said(const QString& sentence);
+
 protected:
     void paintEvent(QPaintEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
 
 private:
     void measureDisk();
+    [[nodiscard]] QString keptOf(const RecordingStatus& recording);
+    void showKept(const QString& words, bool wrong);
+    void tellTrouble(const RecordingStatus& recording);
     Session& session_;
     QToolButton* menu_;
     QLabel* state_;
@@ -44,6 +53,7 @@ private:
     std::shared_ptr<std::atomic<std::uint64_t>> freeBytes_ = std::make_shared<std::atomic<std::uint64_t>>(0);
     bool fixedFree_ = false;
     int ticks_ = 0;
+    bool troubled_ = false;
 };
 
 }  // namespace cruscotto

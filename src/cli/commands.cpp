@@ -233,17 +233,19 @@ int record(const RecordOptions& options) {
             const RecordingStatus r = engine->recording();
             std::fprintf(stderr, "\r%s  %s  %s ", clockText(engine->now() - Instant{}).c_str(),
                          bytesText(r.bytes).c_str(),
-                         r.problem.empty() ? "all samples kept" : r.problem.english().c_str());
+                         !r.problem.empty() ? r.problem.english().c_str()
+                         : r.lost           ? fmt::format("{} lost", r.lost).c_str()
+                                            : "all samples kept");
         });
         if (isatty(STDERR_FILENO)) std::fputc('\n', stderr);
         well = devicesWell(*engine, *bench);
     }
     engine->stop();
     const RecordingStatus status = engine->recording();
-    const std::uint64_t lost = status.lost + engine->lostSamples();
+    const std::uint64_t lost = status.lost;
     const std::string more = status.parts > 1 ? fmt::format(" and {} more files", status.parts - 1) : "";
     say(fmt::format("{}{}: {} samples, {}, {}", out, more, status.samples, bytesText(status.bytes),
-                    lost ? fmt::format("{} lost", lost) : "all samples kept"));
+                    lost ? fmt::format("{} lost ({})", lost, status.lostTo) : "all samples kept"));
     if (!status.problem.empty()) complain(status.problem.english(), lostSamples);
     return lost || !status.problem.empty() ? lostSamples : well ? ok : deviceTrouble;
 }

@@ -25,7 +25,7 @@ std::string secondsText(std::int64_t ns) {
 }
 
 std::string roughText(Duration d) {
-    const std::int64_t s = d.ns / 1'000'000'000;
+    const std::int64_t s = (d.ns + 500'000'000) / 1'000'000'000;
     if (s < 60) return fmt::format("{} s", s);
     if (s < 3600) return fmt::format("{} min", s / 60);
     if (s < 10 * 3600) return fmt::format("{} h {} min", s / 3600, s / 60 % 60);

@@ -48,16 +48,24 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
                 return queuedBytes == 0 || queuedBytes + bytes <= queueBytes || from.leaving;
             });
         } else {
-            auto [it, fresh] = from.dropped.try_emplace(block->group.get(),
-                                                        Gap{block->timeOf(0), {}, 0, "The computer could not follow."});
+            auto [it, fresh] =
+                from.dropped.try_emplace(block->group.get(), Gap{block->timeOf(0), {}, 0, couldNotFollow});
             it->second.lostSamples += block->size();
-            lost.fetch_add(block->size() * block->columns.size(), std::memory_order_relaxed);
+            noteLost(block->size() * block->columns.size(), couldNotFollow);
+            if (const auto& gap = block->gapBefore) {  // goes with the block
+                it->second.lostSamples += gap->lostSamples;
+                noteLost(gap->lostSamples * block->columns.size(), gap->cause);
+            }
             return;
         }
     }
     if (const auto it = from.dropped.find(block->group.get()); it != from.dropped.end()) {
         auto marked = std::make_shared<Block>(*block);
         it->second.to = block->timeOf(0);
+        if (const auto& gap = block->gapBefore) {
+            it->second.lostSamples += gap->lostSamples;
+            noteLost(gap->lostSamples * block->columns.size(), gap->cause);
+        }
         marked->gapBefore = it->second;
         block = std::move(marked);
         from.dropped.erase(it);
@@ -66,6 +74,12 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
     const bool sleeps = put({std::move(block), {}});
     lock.unlock();
     if (sleeps) queueChanged.notify_all();
+}
+
+void Engine::State::noteLost(std::uint64_t samples, const std::string& cause) {
+    if (samples == 0) return;
+    lost.fetch_add(samples, std::memory_order_relaxed);
+    lostTo = cause;
 }
 
 bool Engine::State::put(Item item) {
@@ -253,6 +267,11 @@ std::shared_ptr<WireTap> Engine::wire(const std::string& device) const {
 
 std::uint64_t Engine::lostSamples() const {
     return state_->lost.load(std::memory_order_relaxed);
+}
+
+std::string Engine::lostTo() const {
+    const Lock lock(state_->queueMutex);
+    return state_->lostTo;
 }
 
 std::uint64_t Engine::measuredBytes() const {

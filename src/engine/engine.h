@@ -98,8 +98,11 @@ public:
     /// The computer's last sleep, if it slept since the bench began. It is a gap in everything that is measured, and a
     /// mark.
     [[nodiscard]] std::optional<Span> lastSleep() const;
-    /// Blocks that the engine could not take in time, in samples over all channels.
+    /// Samples, over all channels, that never came this far since the bench began: because devices could not keep them
+    /// until they were fetched, or blocks came faster than the engine could take them.
     [[nodiscard]] std::uint64_t lostSamples() const;
+    /// Why the last of those were lost, a sentence; empty: none were.
+    [[nodiscard]] std::string lostTo() const;
 
     /// Bytes that recording all of it would have taken so far, before packing, by what is kept of each signal; an upper
     /// bound where that depends on the readings.

@@ -148,6 +148,10 @@ void Engine::State::process(const BlockPtr& given) {
 }
 
 void Engine::State::take(Group& group, const BlockPtr& block) {
+    if (const auto& gap = block->gapBefore; gap && gap->lostSamples > 0 && gap->cause != couldNotFollow) {
+        const Lock lock(queueMutex);
+        noteLost(gap->lostSamples * group.bound.size(), gap->cause);
+    }
     group.timeline->append(*block);
     std::vector<RecordedBucket> buckets;
     std::vector<ShotGate::Part> kept;

@@ -107,6 +107,7 @@ Result<void> Engine::startRecording(const std::string& path, std::optional<ShotP
             const Lock lock(s.mutex);
             s.recorded.push_back({at, at});
             s.recordingNow = true;
+            s.lostBefore = s.lost.load(std::memory_order_relaxed);
             s.lastRecording = s.recorder->status();
             outputs = s.outputs;
         }
@@ -134,13 +135,22 @@ RecordingStatus Engine::stopRecording() {
     });
     if (!ended) return recording();
     ended->close();
-    const RecordingStatus status = ended->status();
-    logInfo(fmt::format("recorded {} samples to {}, {} lost", status.samples, status.path, status.lost));
+    RecordingStatus status = ended->status();
     const Lock lock(s.mutex);
+    s.addLostUpstream(status);
+    logInfo(fmt::format("recorded {} samples to {}, {} lost", status.samples, status.path, status.lost));
     s.recorded.back().to = s.now();
     s.recordingNow = false;
     s.lastRecording = status;
     return status;
+}
+
+void Engine::State::addLostUpstream(RecordingStatus& status) {
+    const std::uint64_t more = lost.load(std::memory_order_relaxed) - lostBefore;
+    status.lost += more;
+    if (more == 0 || !status.lostTo.empty()) return;
+    const Lock lock(queueMutex);
+    status.lostTo = lostTo;
 }
 
 RecordingStatus Engine::recording() const {
@@ -160,7 +170,9 @@ RecordingStatus Engine::recording() const {
     const Lock lock(s.mutex);
     RecordingStatus status = s.lastRecording;
     status.active = s.recordingNow;
-    if (s.recordingNow) status.since = s.recorded.back().from;
+    if (!s.recordingNow) return status;
+    status.since = s.recorded.back().from;
+    s.addLostUpstream(status);
     return status;
 }
 

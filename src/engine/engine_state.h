@@ -60,6 +60,9 @@ struct Engine::State {
         std::uint64_t disordered = 0;
     };
 
+    /// Why samples are lost that the queue cannot take; they are counted there.
+    static constexpr const char* couldNotFollow = "The computer could not follow.";
+
     // fixed after construction
     EngineOptions options;
     std::int64_t began = 0;  // by clockNs()
@@ -97,8 +100,8 @@ struct Engine::State {
     std::map<std::string, std::uint64_t> outputSamples;
 
     HistorySource source;
-    std::atomic<std::int64_t> reached{0};  // as fast as possible: end of what has been measured
-    std::atomic<std::uint64_t> lost{0};
+    std::atomic<std::int64_t> reached{0};    // as fast as possible: end of what has been measured
+    std::atomic<std::uint64_t> lost{0};      // before they came to the recorder
     std::atomic<std::uint64_t> measured{0};  // bytes
 
     Mutex queueMutex;
@@ -106,6 +109,7 @@ struct Engine::State {
     std::deque<Item> queue GUARDED_BY(queueMutex);
     std::size_t queuedBytes GUARDED_BY(queueMutex) = 0;
     bool quitting GUARDED_BY(queueMutex) = false;
+    std::string lostTo GUARDED_BY(queueMutex);  // why the last of `lost` were
 
     mutable Mutex mutex;
     std::map<std::string, DeviceStatus> statuses GUARDED_BY(mutex);
@@ -116,6 +120,7 @@ struct Engine::State {
     std::vector<Span> recorded GUARDED_BY(mutex);
     RecordingStatus lastRecording GUARDED_BY(mutex);
     bool recordingNow GUARDED_BY(mutex) = false;
+    std::uint64_t lostBefore GUARDED_BY(mutex) = 0;  // the recording began
     std::optional<Span> lastSleep GUARDED_BY(mutex);
 
     // the set of devices; held while they are started or stopped
@@ -159,6 +164,9 @@ struct Engine::State {
     void enqueue(Running& from, BlockPtr block);
     /// True if the engine's thread may be asleep: woken when the lock is gone, it need not wait for that.
     [[nodiscard]] bool put(Item item) HOLDING(queueMutex);
+    void noteLost(std::uint64_t samples, const std::string& cause) HOLDING(queueMutex);
+    /// Adds to what the recorder has lost what never came to it since it began.
+    void addLostUpstream(RecordingStatus& status) HOLDING(mutex);
     /// Runs on the engine thread, behind everything that is queued now; does not wait for it.
     void post(Command command);
     /// Runs on the engine thread, behind everything that is queued now; waits for it.

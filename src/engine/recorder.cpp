@@ -105,6 +105,7 @@ void Recorder::lose(const Item& item) {
     lost.n += block.size();
     lost.span.to = endOf(block);
     status_.lost += block.size() * item.columns->size();
+    status_.lostTo = lost.cause;
     status_.problem =
         text(CRUSCOTTO_TEXT("The disk cannot follow; {0} samples are missing from the run so far."), status_.lost);
 }
@@ -144,7 +145,9 @@ void Recorder::commit() {
     status_.bytes = bytesBefore_ + writer_->bytesOnDisk();
     status_.samples = samplesBefore_ + writer_->samplesWritten();
     status_.lost += dropped;
+    if (dropped) status_.lostTo = committed.error().english();
     if (ended_) return;  // why is told already
+    status_.stuck = !committed.ok();
     if (committed) {
         status_.memoryLeft.reset();  // with the problem goes what it means
         status_.problem =
@@ -153,12 +156,11 @@ void Recorder::commit() {
                            : Text();
     } else {
         if (status_.problem.empty()) logWarning("recording: " + committed.error().english());
-        status_.problem = status_.lost
-                              ? text(CRUSCOTTO_TEXT("Nothing can be written ({0}); {1} samples are missing so far."),
-                                     committed.error().english(), status_.lost)
-                              : text(CRUSCOTTO_TEXT("Nothing can be written ({0}). New samples are kept in memory; "
-                                                    "make room and they are written."),
-                                     committed.error().english());
+        status_.problem =
+            status_.lost
+                ? text(CRUSCOTTO_TEXT("{0} {1} samples are missing so far."), committed.error().english(), status_.lost)
+                : text(CRUSCOTTO_TEXT("{0} New samples are kept in memory; make room and they are written."),
+                       committed.error().english());
     }
 }
 
@@ -298,6 +300,8 @@ void Recorder::work() {
     status_.bytes = bytes;
     status_.samples = samples;
     status_.lost += dropped;
+    if (dropped) status_.lostTo = closed.error().english();
+    status_.stuck = false;
     if (!closed) status_.problem = closed.error().message;
 }
 

@@ -25,7 +25,9 @@ struct RecordingStatus {
     std::uint64_t bytes = 0;    ///< of all of them
     std::uint64_t samples = 0;  ///< on disk
     std::uint64_t lost = 0;     ///< not recorded, each one noted in the run as part of a gap
+    std::string lostTo{};       ///< why the last of those were lost, a sentence
     Text problem;               ///< empty: all is well
+    bool stuck = false;         ///< nothing can be written now
     bool byShots = false;       ///< only shots are recorded
     int shots = 0;              ///< taken so far
     bool complete = false;      ///< nothing more will be recorded: all planned shots taken, or the disk nearly full

@@ -1,3 +1,5 @@
+#include <sys/resource.h>
+
 #include <QCheckBox>
 #include <QComboBox>
 #include <QInputDialog>
@@ -7,6 +9,7 @@
 #include <QTest>
 #include <QWheelEvent>
 #include <cmath>
+#include <csignal>
 
 #include "app/background_job.h"
 #include "app/device_panel.h"
@@ -369,6 +372,50 @@ TEST_F(Window, OutputsAreDrivenByTypingSliderAndSwitch) {
     QTest::mouseClick(valve, Qt::LeftButton);
     ASSERT_TRUE(waitFor([&] { return value("valve") == 0; }));
     EXPECT_FALSE(session().unsaved()) << "driving an output does not change the bench";
+}
+
+TEST_F(Window, ADiskThatTakesNoMoreIsSaidWithoutWideningTheWindowAndSoIsItsEnd) {
+    TempFolder folder;
+    ASSERT_TRUE(save(folder.file("mine.bench")));
+    press("record");
+    ASSERT_TRUE(waitFor([&] { return session().engine()->recording().samples > 1'000; }));
+    // As under a quota: the system refuses, though there is room.
+    const auto before = std::signal(SIGXFSZ, SIG_IGN);
+    rlimit asIs{};
+    getrlimit(RLIMIT_FSIZE, &asIs);
+    const auto allow = [&](rlim_t bytes) {
+        const rlimit limit{bytes, asIs.rlim_max};
+        setrlimit(RLIMIT_FSIZE, &limit);
+    };
+    allow(100);
+    EXPECT_TRUE(waitFor([&] { return window->status().keptText().contains("nothing can be written"); }))
+        << window->status().keptText().toStdString();
+    EXPECT_TRUE(waitFor([&] { return window->status().keptText().contains("memory for"); }));
+    EXPECT_TRUE(window->noticeText().contains("New samples are kept in memory")) << window->noticeText().toStdString();
+    EXPECT_EQ(window->width(), 1280);
+    EXPECT_LE(window->minimumSizeHint().width(), 1280);
+    allow(asIs.rlim_cur);
+    std::signal(SIGXFSZ, before);
+    EXPECT_TRUE(waitFor([&] { return window->status().keptText().startsWith("all samples kept"); }))
+        << window->status().keptText().toStdString();
+    EXPECT_TRUE(window->noticeText().contains("is written")) << window->noticeText().toStdString();
+}
+
+TEST_F(Window, WhatADeviceCouldNotKeepIsOnTheStatusLineWithItsCause) {
+    Bench bench;
+    bench.name = std::string(200, 'n');
+    SignalSpec s;
+    s.id = s.name = s.tag = "in";
+    s.device = "fast";
+    s.terminal = "AI0";
+    bench = withSignal(withDevice(bench, {"fast", "Fast", "sim-fast-box",
+                                          R"({"channels":1,"rate-hz":1000,"buffer-ms":10,"busy-to-s":0.5})", ""}),
+                       s);
+    session().edit("Another", bench);
+    EXPECT_TRUE(waitFor([&] {
+        return window->status().keptText().contains("samples lost: The box's buffer ran over");
+    })) << window->status().keptText().toStdString();
+    EXPECT_EQ(window->width(), 1280) << "a long name of a bench does not widen it either";
 }
 
 TEST_F(Window, RecordMarkStopReopenShowsTheSamePages) {

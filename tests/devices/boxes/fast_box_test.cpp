@@ -79,6 +79,9 @@ TEST(FastBox, WhatItsBufferCannotHoldIsAGapWithItsExactNumber) {
     EXPECT_EQ(nextGap, gaps.size());
     EXPECT_EQ(recorded + lost, newest) << "each sample is there or accounted for";
     EXPECT_EQ(info.lostSamples(), lost * 2) << "over both channels";
+    EXPECT_EQ(engine.value()->recording().lost, lost * 2) << "and told so, with its cause";
+    EXPECT_NE(engine.value()->recording().lostTo.find("buffer ran over"), std::string::npos);
+    EXPECT_EQ(engine.value()->lostSamples(), lost * 2);
     EXPECT_GE(most, 2499U) << "0.6 s at 5 kHz, of which the buffer holds 0.1 s";
 }
 
@@ -129,6 +132,7 @@ TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
     const auto reader = RunReader::open(folder.file("a.run"));
     ASSERT_TRUE(reader.ok());
     EXPECT_EQ(reader.value()->info().lostSamples(), lost);
+    EXPECT_EQ(engine.value()->recording().lostTo, "The computer could not follow.");
     EXPECT_EQ(reader.value()->info().signal("in")->samples + lost, delivered);
 }
 
