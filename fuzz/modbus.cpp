@@ -1,5 +1,6 @@
 // Replies on a Modbus link, in pieces; registers as words; and a module's description.
 #include "devices/modbus/modbus_frame.h"
+#include "devices/modbus/modbus_identity.h"
 #include "devices/modbus/rack_module.h"
 
 #include <cstdlib>
@@ -16,6 +17,13 @@ extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t siz
         if (registers.size() != point.value().words()) std::abort();
         (void)modbusValue(point.value(), registers.data());
     }
+    ModbusIdentity identity;
+    for (std::size_t at = 0, n = 0; at < all.size() && !identity.request().empty(); at += 40) {
+        if (++n > 64) std::abort();  // a unit that always has more to say
+        identity.take("\x2B\x0E" + text.substr(at, 40));
+    }
+    (void)identity.name();
+    if (identity.parts().size() < identity.slots().size()) std::abort();
     for (const ModbusFraming framing : {ModbusFraming::tcp, ModbusFraming::rtu}) {
         ModbusReplies replies(framing);
         std::vector<ModbusReplies::Piece> pieces;

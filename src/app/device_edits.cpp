@@ -8,6 +8,7 @@
 
 #include "app/words.h"
 #include "core/json_text.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -32,19 +33,6 @@ std::string pairsText(const Json& pairs) {
     if (pairs.is_object())
         for (const auto& [name, text] : pairs.items())
             out += (out.empty() ? "" : "\n") + name + " = " + (text.is_string() ? text.get<std::string>() : "");
-    return out;
-}
-
-Json pairsFrom(const QString& lines) {
-    Json out = Json::object();
-    for (const QString& line : lines.split('\n')) {
-        const auto equals = line.indexOf('=');
-        const QString name = line.left(equals).trimmed();
-        if (equals > 0 && !name.isEmpty())
-            out[name.toStdString()] = line.mid(equals + 1).trimmed().toStdString();
-        else if (!line.trimmed().isEmpty())
-            out[line.trimmed().toStdString()] = "";
-    }
     return out;
 }
 
@@ -99,7 +87,7 @@ std::optional<Bench> withSetting(const Bench& bench, const std::string& device, 
         else
             settings[key] = v;
     } else if (info.type == SettingInfo::Type::pairs) {
-        settings[key] = pairsFrom(shown(value));
+        settings[key] = pairsFromLines(value);
         if (settings[key].empty()) settings.erase(key);
     } else {
         settings[key] = value;

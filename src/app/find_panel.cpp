@@ -340,8 +340,9 @@ void FindPanel::listHosts() {
                                                                                 : "modbus";
             const std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
             const std::string settings = jsonText(nlohmann::ordered_json{{"address", address}});
-            connect(add, &QPushButton::clicked, this,
-                    [this, kind, name, settings] { addDevice(kind, name, settings); });
+            connect(add, &QPushButton::clicked, this, [this, kind, name, address, settings] {
+                addDevice(kind, name, trial_ && trialOf_ == shown(address) ? trial_->settings() : settings);
+            });
             auto* see = lookButton(shown(address), shown(address),
                                    [this, kind, address, settings] { look(shown(address), kind, settings); });
             auto* buttons = new QHBoxLayout;

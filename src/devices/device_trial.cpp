@@ -10,6 +10,7 @@
 #include "core/guarded.h"
 #include "core/json_text.h"
 #include "core/units.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto {
 
@@ -90,6 +91,8 @@ private:
         double number = 0;
         if (info->type == SettingInfo::Type::number && parseNumber(s.value, number))
             settings[s.key] = number;
+        else if (info->type == SettingInfo::Type::pairs)
+            settings[s.key] = pairsFromLines(s.value);
         else
             settings[s.key] = s.value;
         JsonText out = jsonText(settings);

@@ -22,6 +22,23 @@ std::string listed(const std::vector<std::string>& words) {
 
 }  // namespace
 
+nlohmann::ordered_json pairsFromLines(const std::string& lines) {
+    const auto trimmed = [](std::string_view s) {
+        const std::size_t from = s.find_first_not_of(" \t\r"), to = s.find_last_not_of(" \t\r");
+        return std::string(from == s.npos ? std::string_view() : s.substr(from, to - from + 1));
+    };
+    auto out = nlohmann::ordered_json::object();
+    for (std::size_t at = 0; at <= lines.size();) {
+        const std::size_t end = std::min(lines.find('\n', at), lines.size());
+        const std::string_view line = std::string_view(lines).substr(at, end - at);
+        const std::size_t equals = std::min(line.find('='), line.size());
+        if (std::string name = trimmed(line.substr(0, equals)); !name.empty())
+            out[name] = trimmed(line.substr(std::min(equals + 1, line.size())));
+        at = end + 1;
+    }
+    return out;
+}
+
 SettingsReader::SettingsReader(const JsonText& settings) : json_(parseJson(settings.empty() ? "{}" : settings)) {
     if (json_.is_object()) return;
     json_ = nlohmann::json::object();

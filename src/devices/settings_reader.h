@@ -11,6 +11,9 @@
 
 namespace cruscotto {
 
+/// A setting of pairs as it is typed: "name = text", one a line.
+nlohmann::ordered_json pairsFromLines(const std::string& lines);
+
 /// A device's settings, read key by key. What is missing has its default; what is there and wrong has its default too,
 /// and an error that names the key. The first error is kept.
 class SettingsReader {

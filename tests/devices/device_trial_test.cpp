@@ -10,6 +10,7 @@
 #include "standins/frameboard/weather_board.h"
 #include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
+#include "standins/rack/cold_store_rack.h"
 #include "support.h"
 
 namespace cruscotto::device_trial_test {
@@ -46,6 +47,20 @@ TEST(DeviceTrial, ABoardThatPrintsShowsItsFieldsAndWhatTheyRead) {
         EXPECT_EQ(parseJson(trial.state().settings)["lines"], "labelled") << "that was found out";
     }
     gone = true;
+}
+
+TEST(DeviceTrial, ARackOfWhichOnlyTheAddressIsKnownShowsItsModulesAndWhatTheirChannelsRead) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
+    const DeviceTrial trial(*deviceKind("modbus"), jsonText(json{{"address", host->address()}}));
+    EXPECT_TRUE(eventually([&] {
+        const auto s = trial.state();
+        const auto* c = channel(s, "1.AI1");
+        return s.link == LinkState::live && c && !c->reading.empty() && channel(s, "4.CT2");
+    })) << trial.state().sentence.english();
+    EXPECT_EQ(parseJson(trial.state().settings)["slots"]["3"], "relay-out-8") << "taken along when it is added";
+    for (int relay = 0; relay < 8; ++relay) EXPECT_FALSE(rack.relay(relay)) << "nothing is switched";
+    EXPECT_EQ(rack.holding(8), 20) << "nothing is written";
 }
 
 TEST(DeviceTrial, AFrameBoardIsTriedWithTheFramesItSeemsToSend) {

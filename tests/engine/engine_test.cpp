@@ -451,6 +451,8 @@ TEST(Recording, WhileTheComputerSleepsIsAGapOfItsLengthAndTheTimeOfDayStaysRight
     Engine& running = *engine.value();
     const auto until = [&](double t) { return eventually([&, t] { return running.now().seconds() > t; }); };
     ASSERT_TRUE(until(0.5));
+    for (const char* signal : {"vibration", "shaft-speed"})
+        ASSERT_TRUE(eventually([&] { return !std::isnan(running.source().at(signal, running.now()).value); }));
     EXPECT_FALSE(running.lastSleep());
     const Instant fellAsleep = running.now();
     slept = 3'600'000'000'000;

@@ -68,6 +68,7 @@ protected:
         setState(LinkState::starting,
                  text(CRUSCOTTO_TEXT("{0} is open; asking the board what it is. It may take some seconds to start."),
                       link_->name()));
+        const std::uint64_t rejectedBefore = status().rejected;
         const Instant opened = now();
         Instant asked{opened.ns - seconds(10).ns}, lastByte = opened;
         nextRegisters_ = opened;
@@ -111,7 +112,7 @@ protected:
                 judge();
             }
             if (!running && now() - opened > milliseconds(6000)) {
-                setState(status().rejected > 0 ? LinkState::nonsense : LinkState::silent,
+                setState(status().rejected > rejectedBefore ? LinkState::nonsense : LinkState::silent,
                          text(CRUSCOTTO_TEXT("{0} is open, but the board does not answer as this firmware does. Is the "
                                              "firmware on it, and is its speed {1} baud?"),
                               link_->name(), settings_.address.line.baud));

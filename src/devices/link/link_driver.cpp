@@ -91,9 +91,9 @@ void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStat
     sink_->report(status_);
 }
 
-void LinkDriver::setLive(Text sentence) {
+void LinkDriver::setLive(Text sentence, std::vector<DeviceStatus::Suggestion> suggestions) {
     retry_ = firstRetry;
-    setState(LinkState::live, std::move(sentence));
+    setState(LinkState::live, std::move(sentence), std::move(suggestions));
 }
 
 void LinkDriver::reportSometimes() {

@@ -51,7 +51,7 @@ protected:
     /// Reported where it differs from what was.
     void setState(LinkState state, Text sentence, std::vector<DeviceStatus::Suggestion> suggestions = {});
     /// Readings arrive: the next absence is looked after at once again.
-    void setLive(Text sentence);
+    void setLive(Text sentence, std::vector<DeviceStatus::Suggestion> suggestions = {});
     /// What counts bytes and lines; told to the sink four times a second by reportSometimes().
     DeviceStatus& status() { return status_; }
     void reportSometimes();

@@ -5,6 +5,7 @@
 
 #include "core/format.h"
 #include "devices/link/link_driver.h"
+#include "devices/modbus/modbus_identity.h"
 
 namespace cruscotto {
 
@@ -67,6 +68,9 @@ public:
             status().parameters.push_back(std::move(p));
         }
         for (const ModbusPoint& p : settings_.points) units_[p.unit];
+        for (const auto& [slot, name] : settings_.slots)
+            if (const auto module = rackModule(name))
+                status().parts.push_back({fmt::format("slot {}", slot), moduleText(module.value(), name)});
     }
 
 protected:
@@ -86,6 +90,7 @@ protected:
         lastReply_ = opened;
         for (Read& r : reads_) r.due = opened;
         for (auto& [unit, health] : units_) health = {};
+        if (settings_.points.empty() && !identify(stop)) return stop.stop_requested() ? End::stopped : End::lost;
         if (!readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
         while (!stop.stop_requested()) {
             if (!sendOutputs(stop) || !writeParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
@@ -419,6 +424,37 @@ private:
         return true;
     }
 
+    /// Nothing is to be read yet: what the unit says that it is, and which modules it has, is all there is to tell.
+    /// False if the link is lost.
+    bool identify(const std::stop_token& stop) {
+        ModbusIdentity identity;
+        bool answers = false;
+        for (std::string pdu = identity.request(); !pdu.empty(); pdu = identity.request()) {
+            Reply reply = exchange(settings_.unit, pdu, stop);
+            if (reply.outcome == Outcome::lost || stop.stop_requested()) return false;
+            tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+            answers = answers || reply.outcome != Outcome::nothing;
+            identity.take(reply.outcome == Outcome::good ? reply.pdu : std::string());
+        }
+        if (!answers) return true;
+        status().parts = identity.parts();
+        std::string lines;
+        const auto slots = identity.slots();
+        for (const auto& [slot, module] : slots) lines += fmt::format("{} = {}\n", slot, module);
+        std::vector<DeviceStatus::Suggestion> suggestions;
+        if (!slots.empty())
+            suggestions = {
+                {text(CRUSCOTTO_TEXT("Read the {0} modules that it says it has"), slots.size()), "slots", lines}};
+        setLive(
+            identity.name().empty()
+                ? text(CRUSCOTTO_TEXT("{0} answers, and does not say what it is. Write under Values what to read."),
+                       link_->name())
+                : text(CRUSCOTTO_TEXT("{0} answers: {1}. Write under Values what to read, or which modules it has."),
+                       link_->name(), identity.name()),
+            std::move(suggestions));
+        return true;
+    }
+
     bool readParameters(const std::stop_token& stop) {
         for (std::size_t i = 0; i < settings_.rack.settings.size() && !stop.stop_requested(); ++i) {
             if (!readParameter(i, stop)) return false;
@@ -520,20 +556,19 @@ Result<ModbusSettings> modbusSettings(const JsonText& json) {
     const ModbusFraming framings[]{out.address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu,
                                    ModbusFraming::tcp, ModbusFraming::rtu};
     out.framing = framings[settings.choice("framing", 0, {"as usual there", "tcp", "rtu"})];
-    const int unit = settings.whole("unit", 1, 0, 255);
+    const int unit = out.unit = settings.whole("unit", 1, 0, 255);
     const double every = settings.number("every-s", 0.2, 0.001, 86400);
     out.timeoutSeconds = settings.number("timeout-s", 0.5, 0.01, 60);
     out.mostGap = static_cast<std::size_t>(settings.whole("most-gap", 8, 0, 120));
 
     if (const auto modules = settings.pairs("slots", 64); !modules.empty()) {
-        std::map<int, std::string> slots;
         for (const auto& [slot, module] : modules) {
             double n = 0;
             if (!parseNumber(slot, n) || !(n >= 0 && n <= 999) || n != std::floor(n))
                 return failure("\"slots\": each line is a slot's number and a module, as in 1 = analog-in-8.");
-            slots[static_cast<int>(n)] = module;
+            out.slots[static_cast<int>(n)] = module;
         }
-        auto rack = assembleRack(slots);
+        auto rack = assembleRack(out.slots);
         if (!rack) return rack.error();
         out.rack = std::move(rack.value());
         for (const auto& c : out.rack.channels) out.points.push_back(c.point);

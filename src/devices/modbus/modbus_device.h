@@ -15,7 +15,9 @@ DeviceKind modbusKind();
 struct ModbusSettings {
     LinkAddress address;
     ModbusFraming framing = ModbusFraming::tcp;
-    std::vector<ModbusPoint> points;  ///< with their unit and rate; rack channels too
+    int unit = 1;                      ///< of points that say none
+    std::vector<ModbusPoint> points;   ///< with their unit and rate; rack channels too
+    std::map<int, std::string> slots;  ///< the rack's modules
     Rack rack;
     std::map<std::string, std::string> wanted;  ///< of the modules' settings
     double timeoutSeconds = 0.5;

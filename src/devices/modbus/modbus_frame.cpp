@@ -21,6 +21,19 @@ void put(std::string& out, std::uint16_t value) {
     out += static_cast<char>(value);
 }
 
+/// Of a device identification: its objects tell their lengths one by one.
+int identificationLength(std::string_view s) {
+    if (s.size() > 2 && at(s, 2) != 0x0E) return -1;
+    if (s.size() < 8) return 0;
+    std::size_t i = 8;
+    for (int left = at(s, 7); left > 0; --left) {
+        if (i + 2 > s.size()) return 0;
+        i += 2U + at(s, i + 1);
+        if (i > longestRtu) return -1;
+    }
+    return static_cast<int>(i) + 2;
+}
+
 /// Bytes of a reply on a serial line, with its CRC, as far as its beginning tells; 0: not yet; -1: it is none.
 int replyLength(std::string_view s) {
     if (s.size() < 2) return 0;
@@ -37,6 +50,8 @@ int replyLength(std::string_view s) {
         case 15:
         case 16:
             return 8;
+        case 0x2B:
+            return identificationLength(s);
         default:
             return -1;
     }

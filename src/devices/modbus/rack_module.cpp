@@ -89,6 +89,10 @@ Result<ModbusPoint> pointOf(const Json& entry, const std::map<ModbusTable, int>&
 
 }  // namespace
 
+Text moduleText(const RackModule& module, const std::string& name) {
+    return text(CRUSCOTTO_TEXT("{0} ({1})"), module.title.english(), name);
+}
+
 Result<RackModule> readRackModule(const std::string& text) {
     JsonFault fault;
     const Json j = parseOrderedJson(text, &fault);

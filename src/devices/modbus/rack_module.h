@@ -31,6 +31,8 @@ struct RackModule {
     std::vector<Setting> settings;
 };
 
+/// The module's title and, in brackets, its name, for a list of what is in a rack.
+Text moduleText(const RackModule& module, const std::string& name);
 /// Reads a description (JSON). The error says where it is wrong.
 Result<RackModule> readRackModule(const std::string& text);
 /// One that ships ("analog-in-8"), or a file, where the name has a slash.

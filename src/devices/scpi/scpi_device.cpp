@@ -14,6 +14,7 @@ namespace cruscotto {
 namespace {
 
 constexpr int mostErrorsRead = 20;
+constexpr std::size_t mostEntries = 64;
 constexpr int missedUntilSilent = 3;
 constexpr Duration lookForErrorsEvery = milliseconds(2000), showErrorFor = milliseconds(10'000);
 
@@ -100,6 +101,8 @@ protected:
         // Answers to somebody who was there before may still be on their way.
         if (const Outcome o = excused(query("*IDN?", answer, stop)); o != Outcome::good) return after(o, stop);
         identity_ = answer.substr(0, 120);
+        if (nothingAsked())
+            if (const Outcome o = excused(describe(stop)); o != Outcome::good) return after(o, stop);
         for (const std::string& line : settings_.setup)
             if (!send(line)) return End::lost;
         nextLook_ = now();
@@ -309,6 +312,37 @@ private:
         return {};
     }
 
+    [[nodiscard]] bool nothingAsked() const { return asked_.empty() && settings_.setup.empty(); }
+
+    /// Nothing is to be read yet: what the instrument says of itself is all there is to tell. Its four fields
+    /// (IEEE 488.2, 10.14), its options, as modules of a switch unit are (10.20), and its logical instruments (SCPI-99,
+    /// INSTrument:CATalog?). What it has none of it may leave unanswered, with an error in its queue that is ours.
+    Outcome describe(const std::stop_token& stop) {
+        constexpr const char* fields[]{"maker", "model", "number", "firmware"};
+        status().parts.clear();
+        const auto list = [&](const std::string& answer, const auto& placeOf) {
+            const auto entries = scpiEntries(answer, mostEntries);
+            for (std::size_t i = 0; i < entries.size(); ++i)
+                if (!entries[i].empty() && entries[i] != "0")
+                    status().parts.push_back({placeOf(i), Text(entries[i].substr(0, 80))});
+        };
+        list(identity_, [&](std::size_t i) { return i < 4 ? fields[i] : std::string("more"); });
+        if (const Outcome o = readErrors(stop); o != Outcome::good) return o;
+        const std::pair<const char*, const char*> questions[]{{"*OPT?", "option"}, {"INST:CAT?", "instrument"}};
+        for (const auto& [question, place] : questions) {
+            std::string answer;
+            Outcome o = query(question, answer, stop);
+            if (o == Outcome::good) list(answer, [&](std::size_t i) { return fmt::format("{} {}", place, i + 1); });
+            if (o == Outcome::nothing) o = resynchronise(stop);
+            for (int i = 0; i < mostErrorsRead && readsErrors_ && o == Outcome::good; ++i) {
+                o = query("SYST:ERR?", answer, stop);
+                if (answer.starts_with("0") || answer.starts_with("+0")) break;
+            }
+            if (o != Outcome::good) return o;
+        }
+        return Outcome::good;
+    }
+
     /// SCPI-99, 21.8: the queue is read until it says 0.
     Outcome readErrors(const std::stop_token& stop) {
         for (int i = 0; i < mostErrorsRead; ++i) {
@@ -339,7 +373,9 @@ private:
                 words += (words.empty() ? "" : "; ") + std::string("it says ") + instrumentError_;
             setLive(text(CRUSCOTTO_TEXT("{0} answers, but not everything is well: {1}."), identity_, words));
         } else {
-            setLive(text(CRUSCOTTO_TEXT("{0} answers."), identity_));
+            setLive(text(nothingAsked() ? CRUSCOTTO_TEXT("{0} answers. Write under Questions what to ask it.")
+                                        : CRUSCOTTO_TEXT("{0} answers."),
+                         identity_));
         }
     }
 

@@ -229,4 +229,24 @@ void ScpiAnswers::feed(std::string_view bytes, std::vector<Piece>& out) {
     }
 }
 
+std::vector<std::string> scpiEntries(const std::string& answer, std::size_t most) {
+    std::vector<std::string> out(1);
+    bool quoted = false;
+    for (const char c : answer) {
+        if (c == '"' || c == '\'') {
+            quoted = !quoted;
+        } else if (c == ',' && !quoted) {
+            if (out.size() == most) break;
+            out.emplace_back();
+        } else if (c >= 32 && c < 127) {
+            out.back() += c;
+        }
+    }
+    for (std::string& entry : out) {
+        entry.erase(0, std::min(entry.find_first_not_of(' '), entry.size()));
+        entry.erase(entry.find_last_not_of(' ') + 1);
+    }
+    return out;
+}
+
 }  // namespace cruscotto

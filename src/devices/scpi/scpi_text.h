@@ -63,4 +63,7 @@ private:
     bool skipping_ = false;   // the rest of a line that was too long
 };
 
+/// The entries of an answer that is a list, without quotes and the spaces around them; at most so many.
+std::vector<std::string> scpiEntries(const std::string& answer, std::size_t most);
+
 }  // namespace cruscotto

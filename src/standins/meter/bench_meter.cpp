@@ -76,6 +76,10 @@ std::string BenchMeter::answer(std::string message) {
     std::string out;
     if (head == "*IDN?") {
         out = identity;
+    } else if (head == "*OPT?" && !faults.plain) {
+        out = "0,SWITCH-6";
+    } else if (is("INST:CAT?", "INSTRUMENT:CATALOG?") && !faults.plain) {
+        out = "\"SOURCE\",\"METER, SLOW\"";
     } else if (head == "*OPC?") {
         out = "1";
     } else if (head == "*RST") {

@@ -18,11 +18,12 @@ struct MeterFaults {
     std::atomic<bool> giantBlock{false};   ///< a block that promises 900 MB
     std::atomic<bool> wrongLength{false};  ///< a block longer than it says
     std::atomic<int> answersAfterMs{0};
+    std::atomic<bool> plain{false};  ///< knows neither *OPT? nor INSTrument:CATalog?
 };
 
 /// A meter with a source and a switch unit of six channels, that speaks as IEEE 488.2 asks for: *IDN?, *RST, *CLS,
 /// *OPC?, SYSTem:ERRor?, VOLTage <v>, VOLTage?, MEASure:VOLTage?, FETCh? (volts, amperes), READ? (@101:106), CURVe? (a
-/// block of 500 i16), OVERload?. Everything else is in its error queue.
+/// block of 500 i16), OVERload?, *OPT?, INSTrument:CATalog?. Everything else is in its error queue.
 class BenchMeter {
 public:
     StandInHost::Begin begin();

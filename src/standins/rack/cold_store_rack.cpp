@@ -39,7 +39,7 @@ public:
     std::string hear(std::string_view bytes) override {
         for (const char c : bytes) in_.push_back(static_cast<unsigned char>(c));
         std::string now;
-        while (in_.size() >= 8) {
+        while (in_.size() >= (serial_ ? 7 : 8)) {
             std::size_t used = 0;
             std::string reply = serial_ ? serialReply(used) : networkReply(used);
             if (used == 0) break;
@@ -91,7 +91,7 @@ private:
         return out + reply;
     }
     std::string serialReply(std::size_t& used) {
-        std::size_t length = 8;
+        std::size_t length = in_[1] == 43 ? 7 : 8;
         if (in_[1] == 15 || in_[1] == 16) length = 9U + in_[6];
         if (in_.size() < length) return {};
         const Bytes frame(in_.begin(), in_.begin() + static_cast<std::ptrdiff_t>(length) - 2);
@@ -183,20 +183,39 @@ int ColdStoreRack::code(int input) const {
     return static_cast<int>(std::lround(volts * 2764.8));
 }
 
+/// One group of texts at a time, two texts a reply.
+std::string ColdStoreRack::whatItIs(int group, int from) const {
+    const std::vector<std::pair<int, std::string>> texts[]{
+        {{0, "Cruscotto"}, {1, "Cold store rack"}, {2, "1.0"}},
+        {{4, "Rack of four modules"}, {6, "Cold store"}},
+        {{0x81, "analog-in-8"},
+         {0x82, "digital-in-16"},
+         {0x83, faults.strangeModule ? "valve-driver-9" : "relay-out-8"},
+         {0x84, "counter-in-2"}}};
+    if (faults.secretive) return {'\xAB', 1};
+    if (group < 1 || group > 3) return {'\xAB', 3};
+    std::vector<std::pair<int, std::string>> left;
+    for (const auto& text : texts[group - 1])
+        if (text.first >= (from & 0xFF)) left.push_back(text);
+    const std::size_t now = std::min<std::size_t>(left.size(), 2);
+    std::string out("\x2B\x0E", 2);
+    out += static_cast<char>(group);
+    out += '\x03';
+    out += static_cast<char>(left.size() > now ? 0xFF : 0);
+    out += static_cast<char>(left.size() > now ? left[now].first : 0);
+    out += static_cast<char>(now);
+    for (std::size_t i = 0; i < now; ++i) {
+        out += static_cast<char>(left[i].first);
+        out += static_cast<char>(left[i].second.size());
+        out += left[i].second;
+    }
+    return out;
+}
+
 std::string ColdStoreRack::answer(int unit, const std::string& request) {
     if (unit != unit_ || request.empty()) return {};
     ++requests_;
-    if (request == std::string("\x2B\x0E\x01\x00", 4)) {  // what it is
-        std::string says("\x2B\x0E\x01\x01\x00\x00\x03", 7);
-        int object = 0;
-        for (const std::string& words :
-             {std::string("Cruscotto"), std::string("Cold store rack"), std::string("1.0")}) {
-            says += static_cast<char>(object++);
-            says += static_cast<char>(words.size());
-            says += words;
-        }
-        return says;
-    }
+    if (request.size() == 4 && request.substr(0, 2) == "\x2B\x0E") return whatItIs(request[2], request[3]);
     const Bytes r(request.begin(), request.end());
     const auto refuse = [&](char why) {
         std::string out;

@@ -18,7 +18,9 @@ struct RackFaults {
     std::atomic<bool> wrongOrder{false};     ///< a reply to something else comes before each reply
     std::atomic<bool> giant{false};          ///< a header that promises more than any reply has
     std::atomic<int> answersAfterMs{0};
-    std::atomic<bool> stuckRelay{false};  ///< relay 1 stays open whatever it is told
+    std::atomic<bool> stuckRelay{false};     ///< relay 1 stays open whatever it is told
+    std::atomic<bool> strangeModule{false};  ///< says that a module nobody has heard of is in slot 3
+    std::atomic<bool> secretive{false};      ///< does not say what it is
 };
 
 /// A rack of four modules in a cold store, as a Modbus server would have it (Modbus Application Protocol V1.1b3): in
@@ -47,6 +49,7 @@ public:
     [[nodiscard]] int unit() const { return unit_; }
 
 private:
+    [[nodiscard]] std::string whatItIs(int group, int from) const;
     const int unit_;
     const std::uint64_t seed_;
     const std::chrono::steady_clock::time_point began_ = std::chrono::steady_clock::now();

@@ -8,6 +8,7 @@
 #include "core/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/modbus/modbus_device.h"
+#include "devices/modbus/modbus_identity.h"
 #include "standins/rack/cold_store_rack.h"
 
 namespace cruscotto::modbus_test {
@@ -305,6 +306,74 @@ TEST(Modbus, ARacksModulesBecomeChannelsAndSettings) {
     EXPECT_EQ(rack.holding(9), 50);
     listener.device().setOutput("3.DO2", 1);
     EXPECT_TRUE(eventually([&] { return rack.relay(1); }));
+}
+
+TEST(Modbus, WithNothingToReadItTellsWhatTheUnitIsAndOffersItsModules) {
+    ColdStoreRack rack;
+    test::TempFolder folder;
+    for (const bool serial : {false, true}) {
+        const auto host = hosted(serial ? StandInHost::onPty(rack.onSerial(), folder.file("port"))
+                                        : StandInHost::onLoopback(rack.onTcp()));
+        const auto says = [](RackListener& listener) {
+            std::map<std::string, std::string> out;
+            for (const auto& part : listener.status().parts) out[part.place] = part.what.english();
+            return out;
+        };
+        const json settings{{"address", host->address()}, {"baud", 115200}, {"timeout-s", 5}};
+        {
+            RackListener listener(settings);
+            ASSERT_TRUE(eventually([&] { return listener.status().state == LinkState::live; }))
+                << listener.status().sentence.english();
+            EXPECT_NE(listener.status().sentence.english().find("Cruscotto Cold store rack"), std::string::npos);
+            const auto parts = says(listener);
+            EXPECT_EQ(parts.at("revision"), "1.0");
+            EXPECT_EQ(parts.at("used as"), "Cold store");
+            EXPECT_EQ(parts.at("slot 4"), "2 pulse counters, 32 bit (counter-in-2)");
+            ASSERT_EQ(listener.status().suggestions.size(), 1U);
+            EXPECT_EQ(listener.status().suggestions[0].key, "slots");
+            EXPECT_EQ(listener.status().suggestions[0].value,
+                      "1 = analog-in-8\n2 = digital-in-16\n3 = relay-out-8\n4 = counter-in-2\n");
+            EXPECT_EQ(listener.status().rejected, 0U);
+        }
+        // Behind a module that is not known nobody can tell where addresses begin.
+        rack.faults.strangeModule = true;
+        {
+            RackListener listener(settings);
+            ASSERT_TRUE(eventually([&] { return says(listener).contains("slot 3"); }));
+            EXPECT_EQ(says(listener).at("slot 3"), "valve-driver-9");
+            EXPECT_TRUE(listener.status().suggestions.empty());
+        }
+        rack.faults.strangeModule = false;
+        rack.faults.secretive = true;
+        {
+            RackListener listener(settings);
+            ASSERT_TRUE(eventually([&] { return listener.status().state == LinkState::live; }));
+            EXPECT_NE(listener.status().sentence.english().find("does not say what it is"), std::string::npos);
+            EXPECT_TRUE(listener.status().parts.empty());
+        }
+        rack.faults.secretive = false;
+    }
+}
+
+TEST(ModbusIdentity, IsAskedForUntilThereIsNoMoreAndNoLonger) {
+    const auto asked = [](const std::function<std::string(const std::string&)>& unit) {
+        ModbusIdentity identity;
+        std::vector<std::string> requests;
+        for (std::string r = identity.request(); !r.empty() && requests.size() < 1000; r = identity.request()) {
+            requests.push_back(r);
+            identity.take(unit(r));
+        }
+        return requests.size();
+    };
+    using namespace std::string_literals;
+    EXPECT_EQ(asked([](auto&) { return ""s; }), 1U);
+    EXPECT_EQ(asked([](auto&) { return "\xAB\x01"s; }), 1U) << "it does not know the question";
+    EXPECT_EQ(asked([](auto&) { return "\x2B\x0E\x01\x01\x00\x00\x00"s; }), 1U) << "basic only";
+    EXPECT_EQ(asked([](auto&) { return "\x2B\x0E\x01\x83\x00\x00\x00"s; }), 3U) << "basic, regular, the maker's";
+    // One that always has more, of the same or of what comes behind it; and one whose lengths are wrong.
+    EXPECT_EQ(asked([](auto&) { return "\x2B\x0E\x01\x01\xFF\x00\x00"s; }), 1U);
+    EXPECT_LE(asked([](auto& r) { return "\x2B\x0E\x01\x03\xFF"s + static_cast<char>(r[3] + 1) + "\x01\x05\xFFxx"s; }),
+              70U);
 }
 
 TEST(RackModule, WhatIsWrongWithADescriptionIsSaid) {

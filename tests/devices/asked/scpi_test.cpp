@@ -167,6 +167,39 @@ TEST_F(Scpi, ThePeersMistakesCostBoundedMemoryAndAreShown) {
     EXPECT_TRUE(listener.reaches(LinkState::live)) << listener.status().sentence.english();
 }
 
+TEST_F(Scpi, WithNothingToAskItTellsWhatTheInstrumentIsAndLeavesNoErrorBehind) {
+    const auto says = [](MeterListener& listener) {
+        std::map<std::string, std::string> out;
+        for (const auto& part : listener.status().parts) out[part.place] = part.what.english();
+        return out;
+    };
+    for (const bool plain : {false, true}) {
+        meter.faults.plain = plain;
+        MeterListener listener(json{{"address", host->address()}, {"timeout-s", 0.3}});
+        ASSERT_TRUE(eventually([&] { return listener.status().state == LinkState::live; }))
+            << listener.status().sentence.english();
+        const auto parts = says(listener);
+        EXPECT_EQ(parts.at("model"), "Bench meter stand-in");
+        EXPECT_EQ(parts.contains("option 2"), !plain);
+        EXPECT_FALSE(parts.contains("option 1")) << "nothing is in it";
+        if (!plain) {
+            EXPECT_EQ(parts.at("option 2"), "SWITCH-6");
+            EXPECT_EQ(parts.at("instrument 2"), "METER, SLOW");
+        }
+        EXPECT_EQ(listener.status().sentence.english(),
+                  std::string(BenchMeter::identity) + " answers. Write under Questions what to ask it.");
+        EXPECT_EQ(meter.answer("SYST:ERR?"), "0,\"No error\"\n");
+    }
+}
+
+TEST(ScpiEntries, AreSplitAtCommasOutsideOfQuotes) {
+    using Entries = std::vector<std::string>;
+    EXPECT_EQ(scpiEntries("0, A1 ,\"b,c\"", 9), (Entries{"0", "A1", "b,c"}));
+    EXPECT_EQ(scpiEntries("", 9), Entries{""});
+    EXPECT_EQ(scpiEntries("a,b,c", 2), (Entries{"a", "b"}));
+    EXPECT_EQ(scpiEntries("\"never ends,", 9), Entries{"never ends,"});
+}
+
 TEST_F(Scpi, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {
     MeterListener listener(settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, {{"every-s", 0.001}}));
     test::unplugAgainAndAgain(
