@@ -15,7 +15,9 @@ Field::Field(const QString& accessibleName, QWidget* parent) : QLineEdit(parent)
 void Field::show(const QString& text) {
     shown_ = text;
     if (isModified() && (hasFocus() || property("wrong").toBool())) return;
-    if (QLineEdit::text() != text) setText(text);
+    if (QLineEdit::text() == text) return;
+    setText(text);
+    if (!hasFocus()) setCursorPosition(0);  // of what is too long its beginning says most
 }
 
 void Field::markWrong(bool wrong, const QString& why) {

@@ -338,7 +338,9 @@ void FindPanel::listHosts() {
             const char* kind = hosts.question == HostQuestion::scpiIdentity     ? "scpi"
                                : hosts.question == HostQuestion::ioLinkIdentity ? "io-link-master"
                                                                                 : "modbus";
-            const std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
+            std::string name = found.identity.substr(0, found.identity.find(',', found.identity.find(',') + 1));
+            if (constexpr std::string_view protocol = "Modbus "; name.starts_with(protocol))
+                name.erase(0, protocol.size());
             const std::string settings = jsonText(nlohmann::ordered_json{{"address", address}});
             connect(add, &QPushButton::clicked, this, [this, kind, name, address, settings] {
                 addDevice(kind, name, trial_ && trialOf_ == shown(address) ? trial_->settings() : settings);

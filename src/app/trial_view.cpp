@@ -49,7 +49,14 @@ void TrialView::refresh() {
     shown_ = state;
 }
 
-QLabel* TrialView::addRow(int row, const std::string& name, const QString& what) {
+void TrialView::addPart(int row, const DeviceStatus::Part& part) {
+    rows_->addWidget(plainLabel(shown(part.place), "", this), row, 0, Qt::AlignTop);
+    auto* words = plainLabel(shown(part.what), "muted", this);
+    words->setWordWrap(true);
+    rows_->addWidget(words, row, 1, 1, 2, Qt::AlignTop);
+}
+
+QLabel* TrialView::addChannel(int row, const std::string& name, const QString& what) {
     rows_->addWidget(plainLabel(shown(name), "", this), row, 0, Qt::AlignTop);
     auto* words = plainLabel(what, "muted", this);
     words->setWordWrap(true);
@@ -72,14 +79,13 @@ void TrialView::list(const DeviceTrial::State& state) {
                                              : tr("%n parts and channels", nullptr, static_cast<int>(all)));
     count_->setVisible(all > 0);
     int row = 0;
-    for (std::size_t i = 0; i < std::min(state.parts.size(), mostRows); ++i)
-        addRow(row++, state.parts[i].place, shown(state.parts[i].what));
+    for (std::size_t i = 0; i < std::min(state.parts.size(), mostRows); ++i) addPart(row++, state.parts[i]);
     for (std::size_t i = 0; i < state.channels.size() && static_cast<std::size_t>(row) < mostRows; ++i) {
         const TerminalInfo& info = state.channels[i].info;
         QString what = shown(info.title);
         if (what.isEmpty() && info.kind != ChannelKind::analogInput)
             what = QString(channelKindName(info.kind)).replace('-', ' ');
-        readings_.push_back(addRow(row++, info.terminal, what));
+        readings_.push_back(addChannel(row++, info.terminal, what));
     }
     if (all > mostRows)
         rows_->addWidget(plainLabel(tr("and %n more", nullptr, static_cast<int>(all - mostRows)), "muted", this), row,

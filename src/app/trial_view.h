@@ -20,7 +20,8 @@ public:
 
 private:
     void list(const DeviceTrial::State& state);
-    QLabel* addRow(int row, const std::string& name, const QString& what);
+    void addPart(int row, const DeviceStatus::Part& part);
+    QLabel* addChannel(int row, const std::string& name, const QString& what);
 
     DeviceTrial trial_;
     DeviceTrial::State shown_;

@@ -75,17 +75,22 @@ void Recorder::push(Item item) {
     Lock lock(mutex_);
     if (ended_) return;
     if (item.block && queuedBytes_ + item.bytes > limits_.queueBytes) {
+        hurry();
         if (pace_ == Pace::realTime) return lose(item);
         changed_.wait(lock, [&]() HOLDING(mutex_) {
             return queuedBytes_ + item.bytes <= limits_.queueBytes || queue_.empty() || closing_;
         });
     }
-    const bool sleeps = queue_.empty();
     if (item.block) noteLost(item.block->group.get());
     queuedBytes_ += item.bytes;
     queue_.push_back(std::move(item));
-    lock.unlock();
-    if (sleeps) changed_.notify_all();
+    if (queuedBytes_ >= std::min(limits_.soonBytes, limits_.queueBytes / 2)) hurry();
+}
+
+/// Little is fetched in time for the next commit only: to be woken for each block of a slow bench costs more than to
+/// write it.
+void Recorder::hurry() {
+    if (!std::exchange(hurry_, true)) changed_.notify_all();
 }
 
 /// The writer is behind by more than memory may hold: this block is lost, and the run says so exactly.
@@ -258,9 +263,9 @@ void Recorder::work() {
         bool closing = false;
         {
             Lock lock(mutex_);
-            changed_.wait_until(lock, lastCommit + every,
-                                [&]() HOLDING(mutex_) { return !queue_.empty() || closing_; });
+            changed_.wait_until(lock, lastCommit + every, [&]() HOLDING(mutex_) { return hurry_ || closing_; });
             items.swap(queue_);
+            hurry_ = false;
             queuedBytes_ = 0;
             closing = closing_;
             changed_.notify_all();

@@ -92,6 +92,7 @@ private:
     void push(Item item);
     void lose(const Item& item) HOLDING(mutex_);
     void noteLost(const ScanGroup* group) HOLDING(mutex_);
+    void hurry() HOLDING(mutex_);
     void work();
     void commit();
     void watchDisk();
@@ -126,6 +127,7 @@ private:
     std::deque<Item> queue_ GUARDED_BY(mutex_);
     std::size_t queuedBytes_ GUARDED_BY(mutex_) = 0;
     bool closing_ GUARDED_BY(mutex_) = false;
+    bool hurry_ GUARDED_BY(mutex_) = false;  // what is queued is to be fetched now
     bool ended_ GUARDED_BY(mutex_) = false;  // by itself; nothing more is taken
     RecordingStatus status_ GUARDED_BY(mutex_);
     std::map<const ScanGroup*, LostSamples> losing_ GUARDED_BY(mutex_);  // what is being lost just now, a group each
