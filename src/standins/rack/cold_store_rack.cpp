@@ -183,7 +183,7 @@ int ColdStoreRack::code(int input) const {
     return static_cast<int>(std::lround(volts * 2764.8));
 }
 
-/// One group of texts at a time, two texts a reply.
+/// One group of texts at a time; of the long list of modules two a reply.
 std::string ColdStoreRack::whatItIs(int group, int from) const {
     const std::vector<std::pair<int, std::string>> texts[]{
         {{0, "Cruscotto"}, {1, "Cold store rack"}, {2, "1.0"}},
@@ -197,7 +197,7 @@ std::string ColdStoreRack::whatItIs(int group, int from) const {
     std::vector<std::pair<int, std::string>> left;
     for (const auto& text : texts[group - 1])
         if (text.first >= (from & 0xFF)) left.push_back(text);
-    const std::size_t now = std::min<std::size_t>(left.size(), 2);
+    const std::size_t now = std::min<std::size_t>(left.size(), group < 3 ? 3 : 2);
     std::string out("\x2B\x0E", 2);
     out += static_cast<char>(group);
     out += '\x03';
