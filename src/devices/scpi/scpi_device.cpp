@@ -329,10 +329,11 @@ private:
         list(identity_, [&](std::size_t i) { return i < 4 ? fields[i] : std::string("more"); });
         if (const Outcome o = readErrors(stop); o != Outcome::good) return o;
         const std::pair<const char*, const char*> questions[]{{"*OPT?", "option"}, {"INST:CAT?", "instrument"}};
-        for (const auto& [question, place] : questions) {
+        for (const auto& asked : questions) {
             std::string answer;
-            Outcome o = query(question, answer, stop);
-            if (o == Outcome::good) list(answer, [&](std::size_t i) { return fmt::format("{} {}", place, i + 1); });
+            Outcome o = query(asked.first, answer, stop);
+            if (o == Outcome::good)
+                list(answer, [&](std::size_t i) { return fmt::format("{} {}", asked.second, i + 1); });
             if (o == Outcome::nothing) o = resynchronise(stop);
             for (int i = 0; i < mostErrorsRead && readsErrors_ && o == Outcome::good; ++i) {
                 o = query("SYST:ERR?", answer, stop);
