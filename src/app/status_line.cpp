@@ -7,6 +7,7 @@
 #include <QStorageInfo>
 #include <QStyle>
 #include <QThreadPool>
+#include <utility>
 
 #include "app/ribbon.h"
 #include "app/theme.h"
@@ -180,11 +181,12 @@ void StatusLine::showKept(const QString& words, bool wrong) {
 
 void StatusLine::tellTrouble(const RecordingStatus& recording) {
     const bool troubled = recording.active && !recording.problem.empty();
-    if (troubled == troubled_) return;
+    const bool began = troubled && !troubled_;
+    const bool freed = std::exchange(stuck_, recording.stuck) && !recording.stuck && recording.active;
     troubled_ = troubled;
-    if (troubled)
+    if (began || (freed && troubled))
         Q_EMIT said(shown(recording.problem));
-    else if (recording.active)
+    else if (freed)
         Q_EMIT said(tr("What was kept in memory is written; the recording goes on."));
 }
 

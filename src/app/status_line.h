@@ -53,7 +53,7 @@ private:
     std::shared_ptr<std::atomic<std::uint64_t>> freeBytes_ = std::make_shared<std::atomic<std::uint64_t>>(0);
     bool fixedFree_ = false;
     int ticks_ = 0;
-    bool troubled_ = false;
+    bool troubled_ = false, stuck_ = false;  // as last told
 };
 
 }  // namespace cruscotto
