@@ -14,6 +14,7 @@
 
 #include "core/bench.h"
 #include "core/block.h"
+#include "where.h"
 
 namespace cruscotto::test {
 
@@ -65,7 +66,7 @@ inline void writeFile(const std::string& path, const std::string& content) {
 }
 
 inline std::string example(const std::string& name) {
-    return std::string(CRUSCOTTO_SOURCE) + "/examples/" + name + ".bench";
+    return std::string(test::sourceFolder) + "/examples/" + name + ".bench";
 }
 
 /// A bench with one signal, "in".

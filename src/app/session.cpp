@@ -7,6 +7,7 @@
 #include <QStandardPaths>
 #include <chrono>
 
+#include "app/examples_folder.h"
 #include "app/words.h"
 #include "core/run_name.h"
 #include "core/run_notes.h"
@@ -112,7 +113,7 @@ Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     }
     const QFileInfo info(path);
     const bool example =
-        path.startsWith(":") || info.canonicalPath() == QFileInfo(CRUSCOTTO_EXAMPLES).canonicalFilePath();
+        path.startsWith(":") || info.canonicalPath() == QFileInfo(examplesFolder()).canonicalFilePath();
     return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath()};
 }
 

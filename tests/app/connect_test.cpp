@@ -175,7 +175,7 @@ TEST_F(Connect, FilesThatDescribeADeviceAreChosenInADialog) {
         look.start(10);
         return click(*window, "Choose a file: Sensors");
     };
-    const std::string folder = std::string(CRUSCOTTO_SOURCE) + "/examples/iodd/";
+    const std::string folder = std::string(test::sourceFolder) + "/examples/iodd/";
     ASSERT_TRUE(choose(folder + "brine-level.xml"));
     EXPECT_NE(session().bench().device(id)->settings.find(R"("level":")" + folder + "brine-level.xml"),
               std::string::npos)

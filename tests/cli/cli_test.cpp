@@ -35,7 +35,7 @@ public:
             unsetenv("QT_QPA_PLATFORM");
             if (!freopen(folder.file("out").c_str(), "w", stdout) || !freopen(folder.file("err").c_str(), "w", stderr))
                 _exit(99);
-            arguments.insert(arguments.begin(), CRUSCOTTO_PROGRAM);
+            arguments.insert(arguments.begin(), test::program);
             std::vector<char*> argv;
             for (std::string& a : arguments) argv.push_back(a.data());
             argv.push_back(nullptr);

@@ -15,7 +15,7 @@ constexpr const char* python = "/usr/bin/python3";
 
 /// The reader writes every signal's times and raw samples into files of the folder.
 int readByPython(const TempFolder& folder, const std::string& run) {
-    const std::string script = "import sys; sys.path.insert(0, '" + std::string(CRUSCOTTO_SOURCE) +
+    const std::string script = "import sys; sys.path.insert(0, '" + std::string(test::sourceFolder) +
                                "/examples/python'); import cruscotto_run; r = cruscotto_run.Run('" + run +
                                "')\nfor k in r.signals:\n    t, v = r.samples(k)\n    t.astype('<i8').tofile('" +
                                folder.file("") + "/' + k + '.times'); v.tofile('" + folder.file("") +
@@ -76,7 +76,7 @@ TEST(PythonReader, SeesTheChainAsItWasCorrectedLast) {
     } quietly;
     ASSERT_TRUE(addRunVersion(folder.file("a.run"), {corrected}, "", 1, quietly).ok());
     ASSERT_EQ(readByPython(folder, folder.file("a.run")), 0);
-    const std::string script = "import sys\nsys.path.insert(0, '" + std::string(CRUSCOTTO_SOURCE) +
+    const std::string script = "import sys\nsys.path.insert(0, '" + std::string(test::sourceFolder) +
                                "/examples/python')\nimport cruscotto_run\nr = cruscotto_run.Run('" +
                                folder.file("a.run") +
                                "')\nassert r.definition('vibration')['chain'][-1]['slope'] == 2\n"

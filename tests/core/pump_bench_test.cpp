@@ -35,7 +35,7 @@ TEST(Thermo, AgreesWithThePublishedPoints) {
 }
 
 TEST(Thermo, AgreesWithTheReferenceFilesWhereTheyAreAtHand) {
-    const std::string folder = std::string(CRUSCOTTO_SOURCE) + "/../shared/reference/";
+    const std::string folder = std::string(test::sourceFolder) + "/../shared/reference/";
     if (!std::filesystem::exists(folder)) GTEST_SKIP() << "the reference values are not beside the source";
     int checked = 0;
     for (const auto& row : rows(folder + "thermocouple_points.csv"))

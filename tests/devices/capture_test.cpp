@@ -6,6 +6,8 @@
 #include "devices/device_listener.h"
 #include "devices/serial/capture_playback.h"
 #include "standins/canbus/pump_bus.h"
+#include "standins/gpioboard/pin_board.h"
+#include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"
 #include "standins/rack/cold_store_rack.h"
 
@@ -18,10 +20,11 @@ using test::eventually;
 /// Looks at the wire while a terminal delivers, saves it, and reads it back through a driver of the same kind.
 class CaptureReplay : public testing::Test {
 protected:
-    void replay(const std::string& kind, const json& settings, const std::string& terminal) {
+    void replay(const std::string& kind, const json& settings, const std::string& terminal,
+                const std::vector<TerminalRequest>& requests = {}) {
         std::vector<double> then;
         {
-            test::DeviceListener live(kind, jsonText(settings));
+            test::DeviceListener live(kind, jsonText(settings), requests);
             // Who looks at a wire comes when it has been going on for a while.
             ASSERT_TRUE(eventually([&] { return live.count(terminal) > 5; })) << live.status().sentence.english();
             live.wire->open();
@@ -35,7 +38,7 @@ protected:
         const auto device = captureReplay(path);
         ASSERT_TRUE(device.ok()) << device.error().english();
         EXPECT_EQ(device.value().kind, kind);
-        test::DeviceListener again(kind, device.value().settings);
+        test::DeviceListener again(kind, device.value().settings, requests);
         ASSERT_TRUE(eventually([&] { return again.count(terminal) > 5; })) << again.status().sentence.english();
         replayed = again.status();
         again.stop();
@@ -96,16 +99,53 @@ TEST_F(CaptureReplay, OfABus) {
     PumpBus bus;
     const auto host = std::move(StandInHost::onLoopback(bus.begin()).value());
     replay("can",
-           {{"address", host->address()}, {"database", std::string(CRUSCOTTO_SOURCE) + "/examples/pump-bus.dbc"}},
+           {{"address", host->address()}, {"database", std::string(test::sourceFolder) + "/examples/pump-bus.dbc"}},
            "Drive.Speed");
 }
 
-TEST_F(CaptureReplay, WithoutAHeadItIsABoardThatPrintsAndAMasterIsRefused) {
+TEST_F(CaptureReplay, OfAMasterWithItsSensors) {
+    SensorMaster master;
+    const auto host = std::move(StandInHost::onLoopback(master.begin()).value());
+    replay("io-link-master",
+           {{"address", host->address()},
+            {"every-s", 0.02},
+            {"sensors", {{"level", std::string(test::sourceFolder) + "/examples/iodd/brine-level.xml"}}}},
+           "level.Level");
+    ASSERT_FALSE(replayed.parameters.empty());
+    for (const DeviceParameter& p : replayed.parameters)
+        if (p.readable) {
+            EXPECT_EQ(p.problem.english(), "the capture does not hold it") << p.key;
+        }
+    EXPECT_EQ(replayed.state, LinkState::live);
+}
+
+TEST_F(CaptureReplay, OfABoardWhosePinsWereAskedBeforeSomebodyLooked) {
+    PinBoard board;
+    const auto host = std::move(StandInHost::onLoopback(board.begin()).value());
+    replay("firmata", {{"address", host->address()}, {"sampling-ms", 20}}, "A0", {{"A0", {}}});
+    EXPECT_EQ(replayed.state, LinkState::live);
+    EXPECT_NE(replayed.sentence.english().find("What the board said of itself is not in it"), std::string::npos)
+        << replayed.sentence.english();
+    // What reports is offered, with nothing known of it but that.
+    EXPECT_TRUE(std::ranges::any_of(replayed.found, [](const TerminalInfo& t) { return t.terminal == "A0"; }));
+}
+
+TEST_F(CaptureReplay, OfABoardFromItsFirstWord) {
+    test::writeFile(path,
+                    "# wire capture 1\n# from firmata {\"address\":\"/dev/ttyACM0\"}\n"
+                    "1.0 < f0 79 02 05 54 00 f7\n1.001 < f0 6c 00 01 01 01 7f 02 0a 7f f7\n1.002 < f0 6a 7f 00 f7\n"
+                    "1.01 < e0 05 01\n1.02 < e0 06 01\n1.03 < e0 07 01\n");
+    test::DeviceListener again("firmata", captureReplay(path).value().settings, {{"A0", {}}});
+    ASSERT_TRUE(eventually([&] { return again.count("A0") >= 3; })) << again.status().sentence.english();
+    EXPECT_EQ(again.samples("A0")[2].v, 135);
+    EXPECT_NE(again.status().sentence.english().find("with 2 pins"), std::string::npos)
+        << again.status().sentence.english();
+}
+
+TEST_F(CaptureReplay, WithoutAHeadItIsABoardThatPrints) {
     test::writeFile(path, "# wire capture 1\n1.0 < 41 0a\n");
     EXPECT_EQ(captureReplay(path).value().kind, "serial-line-board");
     EXPECT_EQ(captureReplay(path).value().settings, R"({"port":")" + path + R"("})");
-    test::writeFile(path, "# wire capture 1\n# from io-link-master {}\n1.0 < 41 0a\n");
-    EXPECT_FALSE(captureReplay(path).ok());
     test::writeFile(path, "# wire capture 1\n# from scpi nonsense\n1.0 < 41 0a\n");
     EXPECT_EQ(captureReplay(path).value().settings, R"({"address":")" + path + R"("})");
     EXPECT_FALSE(captureReplay(folder.file("none.wire")).ok());

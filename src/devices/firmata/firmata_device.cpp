@@ -72,7 +72,12 @@ protected:
         const Instant opened = now();
         Instant asked{opened.ns - seconds(10).ns}, lastByte = opened;
         nextRegisters_ = opened;
-        bool running = false;
+        seen_.clear();
+        bool wasKnown = false;
+        std::size_t described = 0;
+        // A capture begins when somebody looked: what the board said of itself had passed by then.
+        bool running = settings_.address.isCapture();
+        if (running) judge();
         while (!stop.stop_requested()) {
             const Instant t = now();
             if (!running && t - asked > milliseconds(700)) {
@@ -82,10 +87,10 @@ protected:
             }
             if (running) {
                 if (!sendOutputs()) return End::lost;
-                if (t >= nextRegisters_ && !askRegisters(t)) return End::lost;
+                if (t >= nextRegisters_ && !settings_.address.isCapture() && !askRegisters(t)) return End::lost;
             }
             std::string bytes;
-            const Duration wait = running && hasRegisters()
+            const Duration wait = running && hasRegisters() && !settings_.address.isCapture()
                                       ? std::clamp(nextRegisters_ - t, milliseconds(1), milliseconds(100))
                                       : milliseconds(100);
             if (link_->read(wait, bytes) == ByteLink::Got::lost) return End::lost;
@@ -95,7 +100,11 @@ protected:
             reader_.feed(bytes, messages);
             for (const firmata::Message& m : messages) take(m);
             deliver();
-            if (!running && !know_.firmware.empty() && know_.capabilities && know_.mapping) {
+            const bool known = !know_.firmware.empty() && know_.capabilities && know_.mapping;
+            if (settings_.address.isCapture()) {
+                if (known != std::exchange(wasKnown, known) || (!known && seen_.size() > described)) judge();
+                described = seen_.size();
+            } else if (!running && known) {
                 if (know_.major != 2 || know_.minor < 3) {
                     setState(
                         LinkState::failed,
@@ -155,8 +164,9 @@ private:
         return std::ranges::any_of(pins_, [](const Pin& p) { return p.what.mode == firmata::i2c; });
     }
     [[nodiscard]] bool reports() const {
-        return std::ranges::any_of(pins_,
-                                   [](const Pin& p) { return p.what.mode == firmata::analog && p.problem.empty(); });
+        return !settings_.address.isCapture() && std::ranges::any_of(pins_, [](const Pin& p) {
+            return p.what.mode == firmata::analog && p.problem.empty();
+        });
     }
 
     bool send(std::string bytes) {
@@ -219,6 +229,7 @@ private:
 
     bool sendOutputs() {
         const auto due = dueOutputs();
+        if (settings_.address.isCapture()) return true;  // nobody is there
         for (std::size_t i = 0; i < due.size(); ++i) {
             const auto pin = std::ranges::find(pins_, due[i].first, [](const Pin& p) { return p.what.name; });
             if (pin == pins_.end() || !pin->problem.empty()) continue;
@@ -310,6 +321,7 @@ private:
 
     void give(firmata::Mode mode, int number, int value, Instant at, std::pair<std::size_t, std::size_t> where,
               std::vector<WireField>& fields) {
+        seen_.emplace(mode, number);
         for (Pin& p : pins_) {
             if (p.what.mode != mode || p.what.number != number || !p.scan) continue;
             const double v = value;
@@ -358,6 +370,22 @@ private:
             if (const auto it = modes.find(firmata::servo); it != modes.end())
                 add(pin + " servo", ChannelKind::analogOutput, it->second);
         }
+        if (settings_.address.isCapture() && know_.firmware.empty()) {
+            for (const auto& [mode, number] : seen_)
+                if (mode != firmata::pullUp) {
+                    const bool analog = mode == firmata::analog;
+                    TerminalInfo info{(analog ? "A" : "D") + std::to_string(number),
+                                      analog ? ChannelKind::analogInput : ChannelKind::digitalInput,
+                                      analog ? SampleType::int32 : SampleType::bit};
+                    info.title = CRUSCOTTO_TEXT("reported in the capture");
+                    status().found.push_back(std::move(info));
+                }
+            setLive(text(CRUSCOTTO_TEXT("{0} is played again. What the board said of itself is not in it: its pins "
+                                        "are those that report."),
+                         link_->name()));
+            sink().report(status());
+            return;
+        }
         Text problem;
         for (const Pin& p : pins_)
             if (problem.empty()) problem = p.problem;
@@ -374,6 +402,7 @@ private:
     firmata::Reader reader_;
     std::vector<Pin> pins_;
     Known know_;
+    std::set<std::pair<firmata::Mode, int>> seen_;  // what has reported
     Instant nextRegisters_;
 };
 

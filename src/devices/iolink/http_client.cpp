@@ -55,8 +55,8 @@ void HttpClient::idle(Duration d) {
 HttpClient::Reply HttpClient::get(const std::string& path, const std::stop_token& stop) {
     return request(path, nullptr, stop);
 }
-HttpClient::Reply HttpClient::post(const std::string& path, const std::string& json, const std::stop_token& stop) {
-    return request(path, &json, stop);
+HttpClient::Reply HttpClient::post(const std::string& path, const std::string& body, const std::stop_token& stop) {
+    return request(path, &body, stop);
 }
 
 HttpClient::Reply HttpClient::request(const std::string& path, const std::string* body, const std::stop_token& stop) {

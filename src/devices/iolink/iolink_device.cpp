@@ -1,5 +1,7 @@
 #include "devices/iolink/iolink_device.h"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -18,7 +20,7 @@ namespace {
 
 using nlohmann::json;
 constexpr const char* base = "/iolink/v1";
-constexpr std::size_t mostSensors = 128, mostRaw = 32;
+constexpr std::size_t mostSensors = 128, mostRaw = 32, longestTold = 65'536;
 constexpr Duration lookAgainEvery = milliseconds(2000);
 constexpr const char* commandName = "Command";
 
@@ -75,11 +77,15 @@ std::string terminalOf(const IoLinkSettings::Sensor& s, const std::string& name)
 }
 
 class IoLinkMaster : public LinkDriver {
+    using Reply = MasterRequests::Reply;
+
 public:
     IoLinkMaster(DeviceContext context, IoLinkSettings settings)
         : LinkDriver(std::move(context), outputsOf(settings)),
           settings_(std::move(settings)),
-          http_(settings_.host, settings_.port, seconds(settings_.timeoutSeconds)) {
+          requests_(settings_.capture.empty() ? std::make_unique<HttpClient>(settings_.host, settings_.port,
+                                                                             seconds(settings_.timeoutSeconds))
+                                              : capturedRequests(settings_.capture)) {
         for (const IoLinkSettings::Sensor& s : settings_.sensors) {
             Polled p;
             p.what = &s;
@@ -95,8 +101,12 @@ public:
 
 protected:
     std::optional<ByteLink::Failure> open() override {
+        if (auto opened = requests_->open(); !opened)
+            return ByteLink::Failure{
+                access(settings_.capture.c_str(), F_OK) == 0 ? LinkState::failed : LinkState::absent,
+                opened.error().message};
         const auto reply = get("/gateway/identification", stopToken());
-        using What = HttpClient::Reply::What;
+        using What = Reply::What;
         switch (reply.what) {
             case What::refused:
                 return hostRefused(name(), ECONNREFUSED);
@@ -122,7 +132,7 @@ protected:
                                      text(CRUSCOTTO_TEXT("{0} wants a name and a password for its JSON interface. "
                                                          "Allow reading without them in its settings."),
                                           name())};
-        if (reply.status == 404 || !j.is_object())
+        if (!notHeld(reply) && (reply.status == 404 || !j.is_object()))
             return ByteLink::Failure{LinkState::nonsense,
                                      text(CRUSCOTTO_TEXT("{0} is a web server, but has no {1}: its JSON interface is "
                                                          "of another version, or switched off."),
@@ -132,7 +142,7 @@ protected:
         return std::nullopt;
     }
     void close() override {}
-    void wake() override { http_.wake(); }
+    void wake() override { requests_->wake(); }
     [[nodiscard]] Text lostSentence() const override {
         return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), name());
     }
@@ -157,7 +167,7 @@ protected:
             reportSometimes();
             due = std::max(due + seconds(settings_.everySeconds), now());
             while (now() < due && !stop.stop_requested()) {
-                http_.idle(due - now());
+                requests_->idle(due - now());
                 if (!sendOutputs(stop) || !writeParameters(stop)) return ended(stop);
             }
         }
@@ -203,6 +213,7 @@ private:
     }
 
     [[nodiscard]] std::string name() const {
+        if (!settings_.capture.empty()) return settings_.capture;
         return text(CRUSCOTTO_TEXT("{0}, port {1}"), settings_.host, settings_.port).english();
     }
 
@@ -215,29 +226,33 @@ private:
 
     static End ended(const std::stop_token& stop) { return stop.stop_requested() ? End::stopped : End::lost; }
 
-    HttpClient::Reply get(const std::string& path, const std::stop_token& stop) {
-        if (wireOpen()) tell(WireMessage::Way::sent, "GET " + std::string(base) + path);
-        return heard(http_.get(base + path, stop));
+    Reply get(const std::string& path, const std::stop_token& stop) {
+        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(base + path, nullptr));
+        return heard(requests_->get(base + path, stop));
     }
-    HttpClient::Reply post(const std::string& path, const json& body, const std::stop_token& stop) {
+    Reply post(const std::string& path, const json& body, const std::stop_token& stop) {
         const std::string written = jsonText(body);
-        if (wireOpen()) tell(WireMessage::Way::sent, "POST " + std::string(base) + path + " " + written);
-        return heard(http_.post(base + path, written, stop));
+        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(base + path, &written));
+        return heard(requests_->post(base + path, written, stop));
     }
-    HttpClient::Reply heard(HttpClient::Reply reply) {
+    Reply heard(Reply reply) {
         status().bytes += reply.body.size();
-        if (reply.what == HttpClient::Reply::What::answered) {
+        if (reply.what == Reply::What::answered) {
             ++status().lines;
             if (wireOpen()) {
                 const Text problem = reply.status >= 400 ? refusal(reply) : Text{};
-                tell(WireMessage::Way::received, std::to_string(reply.status) + " " + reply.body.substr(0, 4000), {},
-                     problem);
+                tell(WireMessage::Way::received, writtenReply(reply).substr(0, longestTold), {}, problem);
             }
         }
         return reply;
     }
+    /// Of a capture that is replayed: nobody asked that while it was taken.
+    [[nodiscard]] bool notHeld(const Reply& reply) const {
+        return !settings_.capture.empty() && reply.status == 404 && reply.body.empty();
+    }
     /// In the master's words.
-    static Text refusal(const HttpClient::Reply& reply) {
+    [[nodiscard]] Text refusal(const Reply& reply) const {
+        if (notHeld(reply)) return CRUSCOTTO_TEXT("the capture does not hold it");
         const json j = parseJson(reply.body);
         const json& deep = within(j, {"iolinkError", "message"});
         const json& message = deep.is_string() ? deep : within(j, {"message"});
@@ -282,7 +297,7 @@ private:
     /// Which sensors the master has; false if it is lost.
     bool offerSensors(const std::stop_token& stop) {
         const auto reply = get("/devices", stop);
-        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.what != Reply::What::answered) return false;
         const json j = parseJson(reply.body);
         std::vector<std::string> there;
         if (j.is_array())
@@ -296,7 +311,7 @@ private:
         status().parts.clear();
         for (const std::string& alias : there_) {
             const auto says = get("/devices/" + escapedPath(alias) + "/identification", stop);
-            if (says.what != HttpClient::Reply::What::answered) return false;
+            if (says.what != Reply::What::answered) return false;
             status().parts.push_back({alias, identity(parseJson(says.body))});
         }
         return true;
@@ -321,8 +336,8 @@ private:
         const std::string path = "/devices/" + escapedPath(p.what->alias);
         if (!p.identified) {
             const auto reply = get(path + "/identification", stop);
-            if (reply.what != HttpClient::Reply::What::answered) return false;
-            if (reply.status != 200) return away(p, refusal(reply));
+            if (reply.what != Reply::What::answered) return false;
+            if (reply.status != 200 && !notHeld(reply)) return away(p, refusal(reply));
             const json j = parseJson(reply.body);
             const json &vendor = within(j, {"vendorId"}), &id = within(j, {"deviceId"});
             p.problem = {};
@@ -342,7 +357,7 @@ private:
         if (!p.scan && !p.what->path.empty()) return true;
         const Instant asked = now();
         const auto reply = get(path + "/processdata/value?format=byteArray", stop);
-        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.what != Reply::What::answered) return false;
         if (reply.status != 200) return away(p, refusal(reply));
         const json j = parseJson(reply.body);
         const auto bytes = byteArray(within(j, {"getData", "ioLink", "value"}));
@@ -393,7 +408,7 @@ private:
         const Parameter& p = parameters_[i];
         DeviceParameter& to = status().parameters[i];
         const auto reply = get(parameterPath(*p.sensor, *p.what) + "?format=byteArray", stop);
-        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.what != Reply::What::answered) return false;
         if (reply.status != 200) {
             to.problem = refusal(reply);
             return true;
@@ -460,7 +475,7 @@ private:
                 to.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value);
             } else {
                 const auto reply = post(parameterPath(*p.sensor, *p.what), json{{"value", arrayOf(*bytes)}}, stop);
-                if (reply.what != HttpClient::Reply::What::answered) return false;
+                if (reply.what != Reply::What::answered) return false;
                 const Text refused = reply.status >= 300 ? refusal(reply) : Text{};
                 if (p.what->readable && !readParameter(i, stop)) return false;
                 if (!refused.empty()) to.problem = refused;
@@ -479,7 +494,7 @@ private:
         }
         const auto reply = post("/devices/" + escapedPath(p.sensor->alias) + "/parameters/2/value",
                                 json{{"value", json::array({it->first})}}, stop);
-        if (reply.what != HttpClient::Reply::What::answered) return false;
+        if (reply.what != Reply::What::answered) return false;
         to.problem = reply.status >= 300 ? refusal(reply) : Text{};
         // What it is set to may be another thing now.
         for (Polled& s : sensors_)
@@ -500,7 +515,7 @@ private:
             if (!p.identified || !std::exchange(p.outChanged, false)) continue;
             const auto reply = post("/devices/" + escapedPath(p.what->alias) + "/processdata/value",
                                     json{{"ioLink", {{"valid", true}, {"value", arrayOf(p.out)}}}}, stop);
-            if (reply.what != HttpClient::Reply::What::answered) {
+            if (reply.what != Reply::What::answered) {
                 p.outChanged = true;
                 return false;
             }
@@ -538,7 +553,7 @@ private:
     }
 
     const IoLinkSettings settings_;
-    HttpClient http_;
+    const std::unique_ptr<MasterRequests> requests_;
     std::vector<Polled> sensors_;
     std::vector<Parameter> parameters_;  // as status().parameters
     std::vector<std::string> there_;
@@ -598,7 +613,9 @@ Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
     while (address.ends_with('/')) address.pop_back();
     auto link = linkAddress(address, 80);
     if (!link) return link.error();
-    if (link.value().host.empty())
+    if (link.value().isCapture())
+        out.capture = link.value().line.port;
+    else if (link.value().host.empty())
         return failure("A master is reached over the network: give its address, as in 192.0.2.7.");
     out.host = link.value().host;
     if (out.host.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._:") !=

@@ -20,6 +20,7 @@ struct IoLinkSettings {
     };
     std::string host;
     std::uint16_t port = 80;
+    std::string capture;  ///< what is replayed instead; empty: nothing
     std::vector<Sensor> sensors;
     double everySeconds = 0.5;
     double timeoutSeconds = 2;

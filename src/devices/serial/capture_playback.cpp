@@ -72,21 +72,23 @@ bool CapturePlayback::read(Duration wait, std::string& out) {
     return any;
 }
 
-void CapturePlayback::sent(std::string_view bytes) {
-    if (!answers_ || due_.size() > mostDue) return;
+bool CapturePlayback::sent(std::string_view bytes) {
+    if (!answers_ || due_.size() > mostDue) return false;
     for (std::size_t looked = 0; looked < messages_.size(); ++looked) {
         const std::size_t at = (next_ + looked) % messages_.size();
         const WireMessage& question = messages_[at];
         if (question.way != WireMessage::Way::sent || !sameQuestion(question.bytes, bytes)) continue;
         next_ = at + 1;
+        const std::size_t before = due_.size();
         for (; next_ < messages_.size() && messages_[next_].way == WireMessage::Way::received; ++next_) {
             std::string answer = messages_[next_].bytes;
             if (isModbusTcp(bytes) && isModbusTcp(answer)) answer.replace(0, 2, bytes.substr(0, 2));
             due_.push_back(
                 {Clock::now() + std::chrono::nanoseconds((messages_[next_].at - question.at).ns), std::move(answer)});
         }
-        return;
+        return due_.size() > before;
     }
+    return false;
 }
 
 }  // namespace cruscotto

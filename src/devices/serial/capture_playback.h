@@ -20,7 +20,8 @@ public:
     bool read(Duration wait, std::string& out);
     /// A question: what was received behind the next one like it is due as long behind this one as it was then. The
     /// number of a Modbus TCP transaction, which counts on, is not compared, and answered with the one that is asked.
-    void sent(std::string_view bytes);
+    /// False if nothing was.
+    bool sent(std::string_view bytes);
 
 private:
     using Clock = std::chrono::steady_clock;

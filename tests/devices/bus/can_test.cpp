@@ -68,7 +68,7 @@ TEST(DbcSignal, LiesWhereEitherByteOrderPutsIt) {
 }
 
 TEST(Dbc, TheExampleIsReadAndWrittenAgainTheSame) {
-    const std::string text = test::readFile(std::string(CRUSCOTTO_SOURCE) + "/examples/pump-bus.dbc");
+    const std::string text = test::readFile(std::string(test::sourceFolder) + "/examples/pump-bus.dbc");
     const auto dbc = readDbc(text);
     ASSERT_TRUE(dbc.ok()) << dbc.error().english();
     ASSERT_EQ(dbc.value().messages.size(), 4U);
@@ -177,7 +177,7 @@ protected:
     std::unique_ptr<StandInHost> host = std::move(StandInHost::onPty(bus.begin(), folder.file("port")).value());
     [[nodiscard]] json settings(const json& more = json::object()) const {
         json j{{"address", host->address()},
-               {"database", std::string(CRUSCOTTO_SOURCE) + "/examples/pump-bus.dbc"},
+               {"database", std::string(test::sourceFolder) + "/examples/pump-bus.dbc"},
                {"bit-rate", 250000}};
         j.update(more);
         return j;

@@ -16,7 +16,7 @@ namespace {
 using nlohmann::json;
 using test::eventually;
 
-const std::string descriptions = std::string(CRUSCOTTO_SOURCE) + "/examples/iodd/";
+const std::string descriptions = std::string(test::sourceFolder) + "/examples/iodd/";
 
 TEST(Iodd, EverythingOfADescriptionIsRead) {
     const auto read = loadIodd(descriptions + "brine-level.xml");
