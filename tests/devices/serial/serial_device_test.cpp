@@ -40,13 +40,14 @@ json settingsFor(const Beehive& hive, const json& more = {}) {
 }
 
 /// The listener has opened the pty when a first byte can be sent, and listens when it says so: what came before that is
-/// thrown away.
+/// thrown away. Behind a line end that it has heard, it knows that the next line is whole.
 void meet(Beehive& hive, Listener& listener) {
     ASSERT_TRUE(eventually([&] { return hive.send("\n"); }));
     ASSERT_TRUE(eventually([&] {
         const DeviceStatus s = listener.status();
         return s.state != LinkState::lost && s.state != LinkState::absent && !s.sentence.empty();
     }));
+    ASSERT_TRUE(hive.send("\n"));
 }
 
 TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
