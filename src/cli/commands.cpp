@@ -278,6 +278,71 @@ int watch(const WatchOptions& options) {
     return well ? ok : deviceTrouble;
 }
 
+int wire(const WireOptions& options) {
+    const auto bench = open(options.bench);
+    if (!bench) return badFile;
+    std::string known;
+    const DeviceSpec* device = nullptr;
+    for (const auto& d : bench->devices) {
+        const DeviceKind* kind = deviceKind(d->kind);
+        if (!kind || !kind->hasWire) continue;
+        known += (known.empty() ? "" : ", ") + d->id;
+        if (d->id == options.device || (options.device.empty() && !device)) device = d.get();
+    }
+    const bool several = known.find(',') != std::string::npos;
+    if (!device || (options.device.empty() && several))
+        return complain(known.empty() ? "No device of this bench has a wire to look at."
+                                      : fmt::format("Say which device, with --device: {}.", known),
+                        wrongUsage);
+    std::ofstream file;
+    if (!options.out.empty()) {
+        file.open(options.out, std::ios::binary);
+        file << captureText({}, {device->kind, device->settings}) << std::flush;
+        if (!file) return complain(fmt::format("{} cannot be written.", options.out), failed);
+    }
+    // Whoever looks is there before the device, and sees its first word.
+    Bench others = *bench;
+    std::erase_if(others.devices, [&](const auto& d) { return d->id == device->id; });
+    auto engine = Engine::start(others);
+    const auto tap = engine->wire(device->id);
+    tap->open();
+    engine->apply(*bench);
+    std::uint64_t next = 0, missed = 0;
+    const auto take = [&] {
+        for (const WireMessagePtr& m : tap->since(next)) {
+            missed += m->number - next;
+            next = m->number + 1;
+            if (file.is_open()) {
+                file << captureLine(*m);
+                continue;
+            }
+            std::string line = fmt::format("{:.6f} {} {}", m->at.seconds(),
+                                           m->way == WireMessage::Way::sent ? "out" : "in ", hexBytes(m->bytes));
+            line += "  |" + printableBytes(m->bytes) + "|";
+            for (const WireField& f : m->fields) line += "  " + f.terminal + " " + shortNumber(f.value);
+            if (!m->problem.empty()) line += "  (" + m->problem.english() + ")";
+            say(line);
+        }
+        if (file.is_open()) file.flush();
+    };
+    pass(options.length, milliseconds(100), [&] {
+        take();
+        if (file.is_open() && !file) stopAsked = true;
+    });
+    const bool well = devicesWell(*engine, *bench);
+    engine->stop();
+    take();
+    tap->close();
+    if (missed > 0)
+        complain(fmt::format("{} messages came faster than they were taken, and are not here.", missed), lostSamples);
+    if (file.is_open()) {
+        file.close();
+        if (!file) return complain(fmt::format("{} could not be written to its end.", options.out), failed);
+        say(fmt::format("{}: {} messages of {}.", options.out, next - missed, device->name));
+    }
+    return missed > 0 ? lostSamples : well ? ok : deviceTrouble;
+}
+
 int info(const std::string& path, bool json, std::optional<int> version) {
     auto opened = RunReader::open(path, version);
     if (!opened) return complain(opened.error().english(), badFile);

@@ -41,6 +41,15 @@ struct WatchOptions {
 };
 int watch(const WatchOptions& options);
 
+struct WireOptions {
+    std::string bench;
+    std::string device;  ///< its id; may be empty where only one device has a wire
+    std::string out;     ///< a capture to write; empty: each message is printed with what it means
+    std::optional<Duration> length;
+};
+/// What passes on a device's link.
+int wire(const WireOptions& options);
+
 /// `version`: see RunReader::open.
 int info(const std::string& run, bool json, std::optional<int> version);
 struct RecomputeOptions {

@@ -189,6 +189,14 @@ int main(int argc, char** argv) {
     dbcCommand->add_option("--device", dbcDevice, "which bus, where there are several");
     dbcCommand->add_option("--out", dbcOut, "the .dbc file to write")->required();
 
+    cli::WireOptions wire;
+    TimeOption wireFor;
+    CLI::App* wireCommand = app.add_subcommand("wire", "print what passes on a device's link, or save it as a capture");
+    wireCommand->add_option("BENCH", wire.bench)->required();
+    wireCommand->add_option("--device", wire.device, "its id; may be left out where only one has a wire");
+    addTime(wireCommand, "--for", wireFor, "how long; until Ctrl+C where it is left out");
+    wireCommand->add_option("--out", wire.out, "the .wire file to write instead");
+
     cli::ReplayCommand replayed;
     CLI::App* replayCommand =
         app.add_subcommand("replay", "write a bench that plays a recorded run as if it was measured now");
@@ -219,6 +227,11 @@ int main(int argc, char** argv) {
         record.before = before.value().value_or(seconds(1));
         record.after = afterTrigger.value().value_or(seconds(1));
         return cli::record(record);
+    }
+    if (wireCommand->parsed()) {
+        cli::handleSignals();
+        wire.length = wireFor.value();
+        return cli::wire(wire);
     }
     if (watchCommand->parsed()) {
         cli::handleSignals();

@@ -125,10 +125,13 @@ std::string captureText(const std::vector<WireMessagePtr>& messages, const Captu
     if (!origin.kind.empty())
         out += std::string(originMark) + origin.kind + " " +
                jsonText(parseJson(origin.settings.empty() ? "{}" : origin.settings)) + "\n";
-    for (const WireMessagePtr& m : messages)
-        out += fmt::format("{:.6f} {} {}\n", m->at.seconds(), m->way == WireMessage::Way::sent ? '>' : '<',
-                           hexBytes(m->bytes));
+    for (const WireMessagePtr& m : messages) out += captureLine(*m);
     return out;
+}
+
+std::string captureLine(const WireMessage& message) {
+    return fmt::format("{:.6f} {} {}\n", message.at.seconds(), message.way == WireMessage::Way::sent ? '>' : '<',
+                       hexBytes(message.bytes));
 }
 
 CaptureOrigin captureOrigin(std::string_view text) {

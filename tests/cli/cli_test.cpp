@@ -5,10 +5,14 @@
 #include <cmath>
 #include <csignal>
 #include <nlohmann/json.hpp>
+#include <regex>
+#include <thread>
 
 #include "cli/commands.h"
 #include "core/json_text.h"
 #include "core/run_reader.h"
+#include "devices/wire.h"
+#include "standins/beehive/beehive.h"
 #include "support.h"
 
 namespace cruscotto {
@@ -186,6 +190,54 @@ TEST(Cli, WatchPrintsReadingsWithUnits) {
     EXPECT_NE(o.out.find(" bar"), std::string::npos);
     EXPECT_NE(o.out.find("D1 closed"), std::string::npos) << o.out;
     EXPECT_GE(std::count(o.out.begin(), o.out.end(), '\n'), 2);
+}
+
+TEST(Cli, WhatPassesOnAWireIsPrintedWithItsMeaningOrSavedToBeReplayed) {
+    TempFolder f;
+    BeehiveOptions options;
+    options.link = f.file("hive");
+    options.linesPerSecond = 50;
+    const auto hive = std::move(Beehive::open(options).value());
+    std::atomic<bool> stop{false};
+    std::thread board([&] { hive->run(stop); });
+    std::string bench = test::readFile(test::example("beehive"));
+    const std::string port = "/tmp/cruscotto-beehive";
+    bench.replace(bench.rfind(port), port.size(), f.file("hive"));
+    test::writeFile(f.file("a.bench"), bench);
+    {
+        Program p(f, {"wire", f.file("a.bench")});
+        EXPECT_TRUE(test::eventually([&] { return p.outSoFar().find("  4 ") != std::string::npos; })) << p.outSoFar();
+        p.signal(SIGINT);
+        const Output o = p.wait();
+        EXPECT_EQ(o.code, cli::ok) << o.err;
+        // Hours, bytes, the same as text, and the terminals of the fields.
+        EXPECT_TRUE(std::regex_search(
+            o.out,
+            std::regex(R"(\n\d+\.\d{6} in  3\d 3\d 2e [0-9a-f ]+0d 0a  \|3\d\.\d\d [\d. ]+··\|  1 3\d\.?\d*  2 3\d)")))
+            << o.out;
+    }
+    {
+        Program p(f, {"wire", f.file("a.bench"), "--device", "hive", "--out", f.file("a.wire")});
+        EXPECT_TRUE(test::eventually([&] {
+            const std::string so = test::readFile(f.file("a.wire"));
+            return std::count(so.begin(), so.end(), '\n') > 20;
+        }));
+        p.signal(SIGTERM);
+        const Output o = p.wait();
+        EXPECT_EQ(o.code, cli::ok) << o.err;
+        EXPECT_NE(o.out.find("messages of Beehive board"), std::string::npos) << o.out;
+        const auto replayed = captureReplay(f.file("a.wire"));
+        ASSERT_TRUE(replayed.ok());
+        EXPECT_EQ(replayed.value().kind, "serial-line-board");
+        EXPECT_GT(readCapture(test::readFile(f.file("a.wire"))).value().size(), 15U);
+    }
+    stop = true;
+    board.join();
+    const Output other = run(f, {"wire", f.file("a.bench"), "--device", "queen"});
+    EXPECT_EQ(other.code, cli::wrongUsage);
+    EXPECT_NE(other.err.find("hive"), std::string::npos) << other.err;
+    EXPECT_EQ(run(f, {"wire", test::example("pump-bench")}).code, cli::wrongUsage) << "a simulated box has no wire";
+    EXPECT_EQ(run(f, {"wire", f.file("a.bench"), "--out", f.file("none/a.wire")}).code, cli::failed);
 }
 
 TEST(Cli, ASignalStopsARecordingInOrder) {

@@ -159,6 +159,23 @@ TEST_F(CaptureReplay, WithoutAHeadItIsABoardThatPrints) {
     EXPECT_EQ(captureText({}, {"can", ""}), "# wire capture 1\n# from can {}\n");
 }
 
+TEST(CapturePlayback, WhatIsAskedInBetweenMovesNoOtherQuestionOn) {
+    test::TempFolder folder;
+    // "?" was answered by 1, 2, 3 and 4, and once in that time "!" was asked.
+    test::writeFile(folder.file("a.wire"),
+                    "# wire capture 1\n1.0 > 3f\n1.0 < 31\n2.0 > 3f\n2.0 < 32\n3.0 > 21\n3.0 < 2e\n3.5 > 3f\n3.5 < 33\n"
+                    "4.0 > 3f\n4.0 < 34\n5.0 > 25\n");
+    auto playback = std::move(CapturePlayback::open(folder.file("a.wire"), true).value());
+    std::string got;
+    for (const char* question : {"?", "!", "?", "!", "?", "?", "!", "?"}) {
+        EXPECT_TRUE(playback->sent(question));
+        const std::size_t before = got.size();
+        while (got.size() == before) ASSERT_TRUE(playback->read(milliseconds(1000), got));
+    }
+    EXPECT_EQ(got, "1.2.34.1");
+    EXPECT_FALSE(playback->sent("%")) << "nobody answered then";
+}
+
 TEST(CapturePlayback, AQuestionThatWasNeverAskedGetsNoAnswer) {
     test::TempFolder folder;
     test::writeFile(folder.file("a.wire"),

@@ -17,8 +17,9 @@ bool isModbusTcp(std::string_view bytes) {
            static_cast<std::size_t>(static_cast<unsigned char>(bytes[4]) << 8 | static_cast<unsigned char>(bytes[5])) ==
                bytes.size() - 6;
 }
-bool sameQuestion(std::string_view a, std::string_view b) {
-    return a == b || (isModbusTcp(a) && isModbusTcp(b) && a.substr(2) == b.substr(2));
+/// What two questions that are the same have in common.
+std::string_view question(std::string_view bytes) {
+    return isModbusTcp(bytes) ? bytes.substr(2) : bytes;
 }
 
 }  // namespace
@@ -39,7 +40,12 @@ Result<std::unique_ptr<CapturePlayback>> CapturePlayback::open(const std::string
 }
 
 CapturePlayback::CapturePlayback(std::vector<WireMessage> messages, bool answers)
-    : messages_(std::move(messages)), answers_(answers) {}
+    : messages_(std::move(messages)), answers_(answers) {
+    if (!answers_) return;
+    for (std::size_t i = 0; i < messages_.size(); ++i)
+        if (messages_[i].way == WireMessage::Way::sent)
+            asked_[std::string(question(messages_[i].bytes))].at.push_back(i);
+}
 
 void CapturePlayback::schedule() {
     if (answers_ || !due_.empty()) return;
@@ -73,22 +79,19 @@ bool CapturePlayback::read(Duration wait, std::string& out) {
 }
 
 bool CapturePlayback::sent(std::string_view bytes) {
-    if (!answers_ || due_.size() > mostDue) return false;
-    for (std::size_t looked = 0; looked < messages_.size(); ++looked) {
-        const std::size_t at = (next_ + looked) % messages_.size();
-        const WireMessage& question = messages_[at];
-        if (question.way != WireMessage::Way::sent || !sameQuestion(question.bytes, bytes)) continue;
-        next_ = at + 1;
-        const std::size_t before = due_.size();
-        for (; next_ < messages_.size() && messages_[next_].way == WireMessage::Way::received; ++next_) {
-            std::string answer = messages_[next_].bytes;
-            if (isModbusTcp(bytes) && isModbusTcp(answer)) answer.replace(0, 2, bytes.substr(0, 2));
-            due_.push_back(
-                {Clock::now() + std::chrono::nanoseconds((messages_[next_].at - question.at).ns), std::move(answer)});
-        }
-        return due_.size() > before;
+    const auto like = asked_.find(question(bytes));
+    if (like == asked_.end() || due_.size() > mostDue) return false;
+    Asked& asked = like->second;
+    const std::size_t at = asked.at[asked.next];
+    asked.next = (asked.next + 1) % asked.at.size();
+    const std::size_t before = due_.size();
+    for (std::size_t i = at + 1; i < messages_.size() && messages_[i].way == WireMessage::Way::received; ++i) {
+        std::string answer = messages_[i].bytes;
+        if (isModbusTcp(bytes) && isModbusTcp(answer)) answer.replace(0, 2, bytes.substr(0, 2));
+        due_.push_back(
+            {Clock::now() + std::chrono::nanoseconds((messages_[i].at - messages_[at].at).ns), std::move(answer)});
     }
-    return false;
+    return due_.size() > before;
 }
 
 }  // namespace cruscotto

@@ -2,6 +2,7 @@
 
 #include <chrono>
 #include <deque>
+#include <map>
 #include <memory>
 
 #include "devices/wire.h"
@@ -18,9 +19,9 @@ public:
     bool read(Duration wait, std::vector<std::string>& out);
     /// The same, one behind the other.
     bool read(Duration wait, std::string& out);
-    /// A question: what was received behind the next one like it is due as long behind this one as it was then. The
-    /// number of a Modbus TCP transaction, which counts on, is not compared, and answered with the one that is asked.
-    /// False if nothing was.
+    /// A question: what was received behind the next one like it is due as long behind this one as it was then,
+    /// whatever else is asked in between. The number of a Modbus TCP transaction, which counts on, is not compared, and
+    /// answered with the one that is asked. False if nothing was.
     bool sent(std::string_view bytes);
 
 private:
@@ -33,7 +34,12 @@ private:
     void schedule();
     const std::vector<WireMessage> messages_;  // in the order of time
     const bool answers_;
-    std::size_t next_ = 0;  // question to look for; without questions: message to schedule
+    struct Asked {
+        std::vector<std::size_t> at;  // among the messages
+        std::size_t next = 0;
+    };
+    std::map<std::string, Asked, std::less<>> asked_;  // by question
+    std::size_t next_ = 0;                             // message to schedule, where nobody asks
     Clock::time_point began_ = Clock::now();
     std::deque<Due> due_;
 };
