@@ -141,7 +141,11 @@ MainWindow::~MainWindow() {
 
 void MainWindow::restoreSettings() {
     const QSettings settings;
-    restoreGeometry(settings.value("window/geometry").toByteArray());
+    // The first time: as large as it is meant to be, or as the screen has room for, with a title bar.
+    const QSize room = screen()->availableSize() - QSize(0, style()->pixelMetric(QStyle::PM_TitleBarHeight));
+    if (!restoreGeometry(settings.value("window/geometry").toByteArray()) &&
+        (width() > room.width() || height() > room.height()))
+        setWindowState(Qt::WindowMaximized);
     splitter_->restoreState(settings.value("window/splitter").toByteArray());
 }
 

@@ -385,6 +385,25 @@ TEST_F(Document, AnExportIsNamedWatchedAndCancelled) {
     EXPECT_FALSE(std::filesystem::exists(folder.file("a.csv"))) << "no half of a file";
 }
 
+TEST_F(Document, AWindowThatTheScreenHasNoRoomForFillsItTheFirstTime) {
+    QSettings().clear();
+    const QSize screen = QGuiApplication::primaryScreen()->availableSize();
+    const auto shownFirst = [](const QSize& size) {
+        MainWindow first;
+        first.stopClock();
+        first.resize(size);
+        first.restoreSettings();
+        first.show();
+        QApplication::processEvents();
+        const bool fills = first.isMaximized();
+        first.forgetSettings();
+        first.closeWithoutAsking();
+        return fills;
+    };
+    EXPECT_TRUE(shownFirst(screen)) << "a title bar stands above it";
+    EXPECT_FALSE(shownFirst(screen - QSize(0, 100)));
+}
+
 TEST_F(Document, TheWindowComesBackAsItWasLeft) {
     QSettings().clear();
     {
