@@ -212,7 +212,8 @@ struct CounterMachine : Machine {
     std::deque<Edge> edges;
     std::optional<std::uint32_t> last;
     std::uint64_t total = 0;
-    std::int64_t quietSince = 0;
+    std::int64_t quietSince = 0, before = 0;
+    static constexpr std::int64_t fewestSamples = 10;
     explicit CounterMachine(const PulseCounter& s) : spec(s) {}
 
     /// Pulses a second by the least-squares line through the edges: their times are only known to one sample, and a
@@ -257,10 +258,12 @@ struct CounterMachine : Machine {
                 continue;
             }
             const std::int64_t quiet = now - quietSince;
+            // A time that is known to one sample says little about a span of a few of them.
+            const std::int64_t enough = std::min(gate, fewestSamples * (now - std::exchange(before, now)));
             if (quiet > silence) {
                 edges.clear();
                 v[i] = 0;
-            } else if (edges.size() < 2) {
+            } else if (edges.size() < 2 || edges.back().ns - edges.front().ns < enough) {
                 v[i] = reading == 0 ? 0 : none;  // one edge alone tells no speed
             } else {
                 double hz = slopeOfEdges();

@@ -77,7 +77,7 @@ struct Invert {
 /// A running count of pulses (uint32, wraps) as a frequency, a number of turns a minute, or the count since the
 /// bench began. Frequency is the slope of the least-squares line through the edges of the last `gateSeconds`, or
 /// through the last two where there are no more. No edge for `silenceSeconds`: the reading becomes 0. Before the first
-/// two edges there is no reading yet, then 0 after the silence.
+/// two edges that are ten samples or the gate apart there is no reading yet; after the silence it stays 0 until then.
 struct PulseCounter {
     enum class Mode { frequency, rpm, count };
     Mode mode = Mode::frequency;
