@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <future>
 #include <map>
 #include <memory>
 #include <utility>
@@ -115,6 +116,27 @@ struct Total {
     std::uint64_t done = 0, all = 0;
 };
 
+/// The steps of a replay, the next one worked out on another thread while one is written.
+class StepsAhead {
+public:
+    explicit StepsAhead(RunReplay& replay) : replay_(replay) { begin(); }
+    /// Stays valid until the next call. Null at the end. Precondition: it has not been null.
+    const RunReplay::Step* next() {
+        if (!ahead_.get()) return nullptr;
+        std::swap(now_, then_);
+        begin();
+        return &now_;
+    }
+
+private:
+    void begin() {
+        ahead_ = std::async(std::launch::async, [this] { return replay_.next(then_); });
+    }
+    RunReplay& replay_;
+    RunReplay::Step now_, then_;
+    std::future<bool> ahead_;  // waits for it when it goes, before the others
+};
+
 /// One scan group into a group of the file. False if HDF5 could not; cancelled() says so where it was that.
 bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std::vector<const RunSignal*>& members,
                 Span span, Progress& progress, Total& total, ExportResult& result) {
@@ -138,8 +160,9 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
     double dt = 0, lastDt = 0;
     std::uint64_t written = 0;
     const Instant zero = reader.info().span.from;
-    for (RunReplay::Step step; replay.next(step);) {
-        const Block& b = *step.block;
+    StepsAhead steps(replay);
+    while (const RunReplay::Step* step = steps.next()) {
+        const Block& b = *step->block;
         std::size_t begin = 0, end = b.size();
         while (begin < end && b.timeOf(begin) < span.from) ++begin;
         while (end > begin && b.timeOf(end - 1) >= span.to) --end;
@@ -162,7 +185,7 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
             next = b.timeOf(end);
         }
         for (std::size_t c = 0; c < columns.size(); ++c)
-            if (!columns[c].append(step.readings[c].values.data() + begin, end - begin)) return false;
+            if (!columns[c].append(step->readings[c].values.data() + begin, end - begin)) return false;
         written += end - begin;
         total.done += (end - begin) * columns.size();
         progress.advance(total.done, total.all);
