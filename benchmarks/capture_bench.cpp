@@ -286,6 +286,7 @@ BENCHMARK(reactionLatency)
     ->Arg(0)
     ->Arg(10)
     ->Arg(50)
+    ->Arg(75)
     ->Unit(benchmark::kSecond)
     ->UseRealTime()
     ->Iterations(1);

@@ -100,6 +100,8 @@ struct Load {
     std::function<Bench(const std::vector<std::string>& addresses)> bench;
     std::string clock;      ///< the signals whose readings tell the time, by the end of their names
     double clockWraps = 0;  ///< after so many seconds; 0: never
+    double everySeconds =
+        0;  ///< where nothing tells the time: a reading is late by what is more than this since the last
 };
 
 void measure(const Load& load, double forSeconds) {
@@ -143,6 +145,9 @@ void measure(const Load& load, double forSeconds) {
         if (!engine->source().points(s->id, {from, to}, 2'000'000, points)) continue;
         samples += points.size();
         ++signals;
+        if (load.everySeconds > 0)
+            for (std::size_t i = 1; i < points.size(); ++i)
+                late.push_back(std::max(0.0, (points[i].t - points[i - 1].t).seconds() - load.everySeconds));
         if (load.clock.empty() || !s->id.ends_with(load.clock)) continue;
         for (const Point& p : points) {
             double sent = p.value;
@@ -235,7 +240,7 @@ int main(int argc, char** argv) {
              }
              return bench;
          },
-         ""},
+         "", 0, 0.02},
         forSeconds);
     const std::string dbc =
         (std::filesystem::temp_directory_path() / fmt::format("cruscotto-load-{}.dbc", getpid())).string();
