@@ -134,7 +134,7 @@ private:
         ClockFit clock(settings_.rate);
         // A fast box is fetched more often, so that no block is so long that others wait behind it; a slow one no more
         // often than it has something.
-        const int pauseMs = settings_.rate * settings_.channels > 4e6 ? 2 : settings_.rate < 100 ? 100 : 10;
+        const int pauseMs = settings_.rate * settings_.channels > 4e6 ? 1 : settings_.rate < 100 ? 100 : 10;
         std::uint64_t next = 0;
         std::optional<Gap> gap;
         Instant lastEnd = began;
