@@ -76,7 +76,7 @@ protected:
         bool wasKnown = false;
         std::size_t described = 0;
         // A capture begins when somebody looked: what the board said of itself had passed by then.
-        bool running = settings_.address.isCapture();
+        bool running = replayed_;
         if (running) judge();
         while (!stop.stop_requested()) {
             const Instant t = now();
@@ -87,10 +87,10 @@ protected:
             }
             if (running) {
                 if (!sendOutputs()) return End::lost;
-                if (t >= nextRegisters_ && !settings_.address.isCapture() && !askRegisters(t)) return End::lost;
+                if (t >= nextRegisters_ && !replayed_ && !askRegisters(t)) return End::lost;
             }
             std::string bytes;
-            const Duration wait = running && hasRegisters() && !settings_.address.isCapture()
+            const Duration wait = running && hasRegisters() && !replayed_
                                       ? std::clamp(nextRegisters_ - t, milliseconds(1), milliseconds(100))
                                       : milliseconds(100);
             if (link_->read(wait, bytes) == ByteLink::Got::lost) return End::lost;
@@ -101,7 +101,7 @@ protected:
             for (const firmata::Message& m : messages) take(m);
             deliver();
             const bool known = !know_.firmware.empty() && know_.capabilities && know_.mapping;
-            if (settings_.address.isCapture()) {
+            if (replayed_) {
                 if (known != std::exchange(wasKnown, known) || (!known && seen_.size() > described)) judge();
                 described = seen_.size();
             } else if (!running && known) {
@@ -164,7 +164,7 @@ private:
         return std::ranges::any_of(pins_, [](const Pin& p) { return p.what.mode == firmata::i2c; });
     }
     [[nodiscard]] bool reports() const {
-        return !settings_.address.isCapture() && std::ranges::any_of(pins_, [](const Pin& p) {
+        return !replayed_ && std::ranges::any_of(pins_, [](const Pin& p) {
             return p.what.mode == firmata::analog && p.problem.empty();
         });
     }
@@ -229,7 +229,7 @@ private:
 
     bool sendOutputs() {
         const auto due = dueOutputs();
-        if (settings_.address.isCapture()) return true;  // nobody is there
+        if (replayed_) return true;
         for (std::size_t i = 0; i < due.size(); ++i) {
             const auto pin = std::ranges::find(pins_, due[i].first, [](const Pin& p) { return p.what.name; });
             if (pin == pins_.end() || !pin->problem.empty()) continue;
@@ -321,7 +321,7 @@ private:
 
     void give(firmata::Mode mode, int number, int value, Instant at, std::pair<std::size_t, std::size_t> where,
               std::vector<WireField>& fields) {
-        seen_.emplace(mode, number);
+        if (replayed_) seen_.emplace(mode, number);
         for (Pin& p : pins_) {
             if (p.what.mode != mode || p.what.number != number || !p.scan) continue;
             const double v = value;
@@ -370,7 +370,7 @@ private:
             if (const auto it = modes.find(firmata::servo); it != modes.end())
                 add(pin + " servo", ChannelKind::analogOutput, it->second);
         }
-        if (settings_.address.isCapture() && know_.firmware.empty()) {
+        if (replayed_ && know_.firmware.empty()) {
             for (const auto& [mode, number] : seen_)
                 if (mode != firmata::pullUp) {
                     const bool analog = mode == firmata::analog;
@@ -398,6 +398,7 @@ private:
     }
 
     const FirmataSettings settings_;
+    const bool replayed_ = settings_.address.isCapture();  // nobody is there to be asked
     const std::unique_ptr<ByteLink> link_;
     firmata::Reader reader_;
     std::vector<Pin> pins_;
