@@ -112,6 +112,35 @@ Bench withPairs(const Bench& bench, const std::string& device, const std::string
     return withDevice(bench, next);
 }
 
+namespace {
+
+/// A short tag that no signal has yet: "T1" for "mainboard.temp1", "AI3" for "2.AI3".
+std::string freshTag(const Bench& bench, const std::string& terminal) {
+    const std::size_t dot = terminal.find_last_of("./");
+    const std::string part = dot + 1 < terminal.size() ? terminal.substr(dot + 1) : terminal;
+    std::string letters, digits;
+    for (const char c : part) {
+        const bool isDigit = c >= '0' && c <= '9';
+        if (isDigit) digits += c;
+        if (!digits.empty() && (!isDigit || digits.size() == 3)) break;
+        if (const char low = static_cast<char>(c | 0x20); low >= 'a' && low <= 'z')
+            letters += letters.empty() ? static_cast<char>(c & ~0x20) : c;
+    }
+    std::vector<std::string> ideas;
+    if (part.size() <= 3) ideas.push_back(part);
+    for (const std::size_t n : {1U, 2U, 3U})
+        if (letters.size() >= n) ideas.push_back(letters.substr(0, n) + digits);
+    for (const std::string& idea : ideas)
+        if (std::ranges::none_of(bench.signals, [&](const auto& s) { return s->tag == idea; })) return idea;
+    const std::string initial = letters.empty() ? "S" : letters.substr(0, 1);
+    for (std::size_t n = 2;; ++n)
+        if (std::string idea = initial + std::to_string(n);
+            std::ranges::none_of(bench.signals, [&](const auto& s) { return s->tag == idea; }))
+            return idea;
+}
+
+}  // namespace
+
 Bench withSignalFor(const Bench& bench, const std::string& device, const TerminalInfo& t, std::string* id) {
     std::vector<std::string> ids;
     for (const auto& s : bench.signals) ids.push_back(s->id);
@@ -120,7 +149,7 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
     s.terminal = t.terminal;
     s.kind = t.kind;
     s.name = t.terminal;
-    s.tag = t.terminal.substr(0, 3);
+    s.tag = freshTag(bench, t.terminal);
     s.id = freshId(t.terminal, ids);
     s.colour = static_cast<int>(ids.size() % 8);
     if (!t.chain.empty() && !isOutput(t.kind)) {

@@ -11,6 +11,7 @@
 
 #include "app/device_edits.h"
 #include "app/fields.h"
+#include "app/ribbon.h"
 #include "app/theme.h"
 #include "app/words.h"
 
@@ -185,11 +186,13 @@ void DevicePanel::rebuild() {
     rejected_->setObjectName("muted");
     rejected_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     column->addWidget(rejected_);
+    column->addSpacing(4);
+    first_ = new QVBoxLayout;
+    column->addLayout(first_);
     if (kind && kind->hasWire && !session_.isRun()) {
         auto* wire = new QPushButton(tr("See the wire"), content);
         wire->setToolTip(tr("The bytes that pass on the link, with their times and what they mean"));
         connect(wire, &QPushButton::clicked, this, [this] { Q_EMIT wireAsked(device_); });
-        column->addSpacing(4);
         column->addWidget(wire, 0, Qt::AlignLeft);
     }
     column->addSpacing(8);
@@ -251,10 +254,11 @@ void DevicePanel::offerTerminals() {
     for (const TerminalInfo& t : terminals) names << shown(t.terminal);
     if (names == offered_) return;
     offered_ = names;
-    while (QLayoutItem* item = free_->takeAt(0)) {
-        delete item->widget();
-        delete item;
-    }
+    for (QLayout* old : {first_, free_})
+        while (QLayoutItem* item = old->takeAt(0)) {
+            delete item->widget();
+            delete item;
+        }
     if (terminals.empty()) return;
     auto* caption = new QLabel(tr("Terminals without a signal"), widget());
     caption->setObjectName("caption");
@@ -265,7 +269,9 @@ void DevicePanel::offerTerminals() {
     if (inputs.size() > 1) {
         auto* all = new QPushButton(tr("Add all %n inputs", nullptr, static_cast<int>(inputs.size())), widget());
         connect(all, &QPushButton::clicked, this, [this, inputs] { addSignalsFor(inputs); });
-        free_->addWidget(all, 0, Qt::AlignLeft);
+        const bool none =
+            std::ranges::none_of(session_.bench().signals, [&](const auto& s) { return s->device == d->id; });
+        (none ? first_ : free_)->addWidget(all, 0, Qt::AlignLeft);
     }
     constexpr std::size_t mostOffered = 200;
     for (std::size_t i = 0; i < std::min(terminals.size(), mostOffered); ++i) {
@@ -327,7 +333,7 @@ void DevicePanel::refresh(bool digits) {
     const DeviceStatus& s = it->second;
     status_->setText(shown(s.sentence));
     suggestions_->offer(device_, s.suggestions);
-    parameters_->show(s.parameters);
+    parameters_->show(s.parameters, [this](Instant at) { return wallTimeText(session_.source(), at); });
     QStringList load;
     if (s.linkShare) load << tr("%1 % of the link is used.").arg(*s.linkShare * 100, 0, 'f', 1);
     if (!s.linkAdvice.empty()) load << shown(s.linkAdvice);

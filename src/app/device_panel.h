@@ -46,6 +46,7 @@ private:
     QLabel* wrong_ = nullptr;
     ParameterList* parameters_ = nullptr;
     QVBoxLayout* free_ = nullptr;
+    QVBoxLayout* first_ = nullptr;  // what to do with a device of which nothing is read yet
     QStringList offered_;
 };
 

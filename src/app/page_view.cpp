@@ -99,6 +99,7 @@ void PageView::take() {
         t->setSelected(t->spec().id == selected_.toStdString());
         t->refresh(session_.shownAt(), true);
     }
+    update();  // what it says where it is empty
     Q_EMIT selectionChanged();
 }
 

@@ -60,7 +60,6 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
         row.caption->setToolTip(shown(p.key));
         row.caption->setWordWrap(true);
         column_->addWidget(row.caption);
-        const QString key = shown(p.key);
         if (!p.choices.empty()) {
             row.choice = new Choice;
             row.choice->setAccessibleName(name);
@@ -77,9 +76,9 @@ void ParameterList::build(const std::vector<DeviceParameter>& parameters) {
         } else {
             row.field = new Field(name, this);
             row.field->setEnabled(p.writable);
-            connect(row.field, &Field::taken, this, [this, key, field = row.field](const QString& text) {
-                field->markWrong(false);
-                Q_EMIT writeAsked(key, text.trimmed());
+            connect(row.field, &Field::taken, this, [this, i = rows_.size()](const QString& text) {
+                rows_[i].field->markWrong(false);
+                ask(i, text.trimmed());
             });
             column_->addWidget(row.field);
         }
@@ -118,15 +117,44 @@ void ParameterList::leave(std::size_t i) {
 void ParameterList::write(std::size_t i) {
     const QString value = rows_[i].choice->currentText();
     leave(i);
+    ask(i, value);
+}
+
+void ParameterList::ask(std::size_t i, const QString& value) {
+    rows_[i].asked = value;
+    note(i);
     Q_EMIT writeAsked(shown(shown_[i].key), value);
 }
 
-void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
+void ParameterList::note(std::size_t i) {
+    const DeviceParameter& p = shown_[i];
+    QLabel* label = rows_[i].note;
+    QString note;
+    const bool asked = !rows_[i].asked.isEmpty(), wrong = !asked && (!p.problem.empty() || p.differs());
+    if (asked)
+        note = tr("Sent: %1. Not answered yet.").arg(rows_[i].asked);
+    else if (!p.problem.empty())
+        note = shown(p.problem);
+    else if (p.differs())
+        note = tr("The bench wants %1.").arg(shown(*p.wanted));
+    else if (!p.done.empty())
+        note = tr("%1, at %2.").arg(shown(p.done), rows_[i].answered);
+    else if (!p.there && p.readable)
+        note = tr("Not read yet.");
+    label->setText(note);
+    label->setObjectName(wrong ? "wrong" : "muted");
+    label->style()->unpolish(label);
+    label->style()->polish(label);
+    label->setVisible(!note.isEmpty());
+}
+
+void ParameterList::show(const std::vector<DeviceParameter>& parameters,
+                         const std::function<QString(Instant)>& timeOf) {
     if (parameters == shown_) return;
     const bool same = std::ranges::equal(parameters, shown_, [](const DeviceParameter& a, const DeviceParameter& b) {
         return a.key == b.key && a.choices == b.choices && a.title == b.title;
     });
-    shown_ = parameters;
+    const auto before = std::exchange(shown_, parameters);
     if (!same) build(parameters);
     setVisible(!parameters.empty());
     if (parameters.empty()) return;
@@ -141,6 +169,8 @@ void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
     difference_->setVisible(!differ.isEmpty());
     for (std::size_t i = 0; i < rows_.size(); ++i) {
         const DeviceParameter& p = parameters[i];
+        if (p.answered) rows_[i].answered = timeOf(*p.answered);
+        if (!same || p.answered != before[i].answered) rows_[i].asked.clear();
         const QString there = p.there ? shown(*p.there) : QString();
         if (rows_[i].sure && rows_[i].sure->isVisible()) continue;  // it is being asked about
         if (rows_[i].choice) {
@@ -148,18 +178,7 @@ void ParameterList::show(const std::vector<DeviceParameter>& parameters) {
         } else if (!rows_[i].field->hasFocus()) {
             rows_[i].field->show(there);
         }
-        QString note;
-        if (!p.problem.empty())
-            note = shown(p.problem);
-        else if (p.differs())
-            note = tr("The bench wants %1.").arg(shown(*p.wanted));
-        else if (!p.there && p.readable)
-            note = tr("Not read yet.");
-        rows_[i].note->setText(note);
-        rows_[i].note->setObjectName(p.differs() || !p.problem.empty() ? "wrong" : "muted");
-        rows_[i].note->style()->unpolish(rows_[i].note);
-        rows_[i].note->style()->polish(rows_[i].note);
-        rows_[i].note->setVisible(!note.isEmpty());
+        note(i);
     }
 }
 

@@ -22,7 +22,8 @@ public:
     /// Says how many differ, with what to do about it; to be laid out where it is seen at once.
     [[nodiscard]] QWidget* difference() const { return difference_; }
     /// What has not changed is left alone; what is being typed too.
-    void show(const std::vector<DeviceParameter>& parameters);
+    /// `timeOf` is the time of day of an instant.
+    void show(const std::vector<DeviceParameter>& parameters, const std::function<QString(Instant)>& timeOf);
 
 Q_SIGNALS:
     void writeAsked(const QString& key, const QString& value);
@@ -36,10 +37,14 @@ private:
         Field* field;
         QLabel* note;
         QPushButton *sure, *leave;  // of a choice that costs something
+        QString asked;              // what was sent and not answered yet
+        QString answered;           // when it was the last time
     };
     void build(const std::vector<DeviceParameter>& parameters);
     void choose(std::size_t row);
     void write(std::size_t row);
+    void ask(std::size_t row, const QString& value);
+    void note(std::size_t row);
     /// What was asked about is not done; the row shows what the device has.
     void leave(std::size_t row);
 

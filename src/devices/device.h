@@ -66,6 +66,9 @@ struct DeviceParameter {
     std::vector<std::string> warned{};
     Text warning{};
     bool readable = true;  ///< false: it can only be written, as a command is
+    /// What the device did when it was last written, where that went well; and when that, or the problem, was known.
+    Text done{};
+    std::optional<Instant> answered{};
     [[nodiscard]] bool differs() const { return there && wanted && *there != *wanted; }
     bool operator==(const DeviceParameter&) const = default;
 };
@@ -142,6 +145,9 @@ public:
     virtual void setParameter(const std::string& /*key*/, const std::string& /*value*/) {}
     /// Any thread. Takes new settings over without a stop; false if the device must be made anew for them.
     virtual bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals) = 0;
+    /// Any thread. The bench asks for other terminals, or other ranges, than before; false if the device must be made
+    /// anew for them. What delivers all it has need not care.
+    virtual bool request(const std::vector<TerminalRequest>& /*terminals*/) { return true; }
 };
 
 /// One value of a kind's settings, from which editors are built.

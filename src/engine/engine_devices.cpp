@@ -139,14 +139,18 @@ void Engine::State::take(const Bench& next) {
     for (const auto& spec : bench.devices) {
         kept.insert(spec->id);
         const auto it = devices.find(spec->id);
-        if (it != devices.end() && it->second->spec.kind == spec->kind &&
-            ((it->second->spec.settings == spec->settings && sameRequests(before, bench, spec->id)) ||
-             (it->second->device && it->second->device->reconfigure(spec->settings, requestsFor(bench, spec->id))))) {
-            it->second->spec.settings = spec->settings;
-            continue;
-        }
         if (it != devices.end()) {
-            if (it->second->spec.kind == spec->kind && it->second->spec.settings == spec->settings) continue;
+            Running& running = *it->second;
+            const auto requests = requestsFor(bench, spec->id);
+            if (running.device) leaveOutputs(before, *running.device, spec->id);
+            const bool same = running.spec.settings == spec->settings;
+            const bool goesOn =
+                same ? sameRequests(before, bench, spec->id) || !running.device || running.device->request(requests)
+                     : running.device && running.device->reconfigure(spec->settings, requests);
+            if (running.spec.kind == spec->kind && goesOn) {
+                running.spec.settings = spec->settings;
+                continue;
+            }
             retire(it->second, true);
         }
         launch(*spec);
@@ -176,6 +180,14 @@ void Engine::State::take(const Bench& next) {
             drive(*signal, signal->output->start);
     }
     noteBench(now());
+}
+
+void Engine::State::leaveOutputs(const Bench& before, Device& device, const std::string& id) {
+    for (const auto& old : before.signals)
+        if (old->device == id && old->output && std::ranges::none_of(bench.signals, [&](const auto& s) {
+                return s->device == id && s->terminal == old->terminal && s->output;
+            }))
+            device.setOutput(old->terminal, old->output->safe);
 }
 
 void Engine::State::retire(std::unique_ptr<Running>& running, bool onEngineThread) {

@@ -241,6 +241,8 @@ struct Engine::State {
     void noteBench(Instant at);
 
     /// Ends a device's thread. It may still hand over blocks meanwhile: they queue up behind.
+    /// Outputs of a device that no signal has any more are set to their safe values.
+    void leaveOutputs(const Bench& before, Device& device, const std::string& id);
     void retire(std::unique_ptr<Running>& running, bool onEngineThread);
 };
 

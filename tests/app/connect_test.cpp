@@ -152,6 +152,53 @@ TEST_F(Connect, ARackIsFoundOnTheNetworkAddedAndItsSettingsBroughtToWhatTheBench
     EXPECT_TRUE(std::holds_alternative<TwoPoints>(session().bench().signals.back()->chain.at(0)));
 }
 
+TEST_F(Connect, SensorsOfAComputerAreReadAsSoonAsTheyAreAdded) {
+    TempFolder tree;
+    std::filesystem::create_directories(tree.file("sys/class/hwmon/hwmon0"));
+    for (const auto& [name, content] :
+         {std::pair{"name", "mainboard"}, {"temp1_input", "41500"}, {"fan1_input", "912"}})
+        test::writeFile(tree.file("sys/class/hwmon/hwmon0/") + name, content);
+    Bench empty;
+    empty.name = "Empty";
+    session().edit("Nothing", empty);
+    struct Painted : QObject {
+        bool eventFilter(QObject*, QEvent* e) override {
+            if (e->type() == QEvent::Paint) ++times;
+            return false;
+        }
+        int times = 0;
+    } page;
+    window->findChild<PageView*>()->installEventFilter(&page);
+    const auto settle = [&] {
+        for (int before = -1; before != page.times; QCoreApplication::processEvents()) before = page.times;
+    };
+    settle();
+    const int before = page.times;
+    session().edit("Device", withDevice(empty, {"pc", "Computer", "computer",
+                                                R"({"every-s":0.05,"root":")" + tree.file("") + R"("})", ""}));
+    EXPECT_TRUE(waitFor([&] { return page.times > before; })) << "what to do next is another thing now";
+    window->openDevice("pc");
+    ASSERT_TRUE(click(*window, "Add all 2 inputs") || click(*window, "Add all 2 input(s)"));
+    const auto& signals = session().bench().signals;
+    ASSERT_EQ(signals.size(), 2U);
+    EXPECT_EQ(signals[0]->tag, "F1");
+    EXPECT_EQ(signals[1]->tag, "T1");
+    for (const auto& s : signals) EXPECT_TRUE(waitFor([&] { return !std::isnan(value(s->id)); })) << s->id;
+    window->findChild<PageView*>()->removeEventFilter(&page);
+}
+
+TEST(FreshSignals, HaveTagsOfTheirOwn) {
+    Bench bench;
+    for (const char* terminal :
+         {"mainboard.temp1", "cpu.temp1", "gpu.temp1", "2.AI3", "level.Output 2", "D13 out", "A0", "weight", "1", "-"})
+        bench = withSignalFor(bench, "d", {terminal}, nullptr);
+    for (int i = 0; i < 3; ++i) bench = withSignalFor(bench, "d", {"x.w"}, nullptr);
+    std::vector<std::string> tags;
+    for (const auto& s : bench.signals) tags.push_back(s->tag);
+    EXPECT_EQ(tags, (std::vector<std::string>{"T1", "Te1", "Tem1", "AI3", "O2", "D13", "A0", "W", "1", "-", "w", "W2",
+                                              "W3"}));
+}
+
 TEST_F(Connect, FilesThatDescribeADeviceAreChosenInADialog) {
     SensorMaster master;
     const auto host = std::move(StandInHost::onLoopback(master.begin()).value());
@@ -406,7 +453,8 @@ TEST_F(Connect, WhatCostsSomethingIsAskedAboutBeforeItIsWritten) {
     p.warned = {"Device reset"};
     p.warning = Text{"The sensor leaves the link for a moment."};
     p.readable = false;
-    list.show({p});
+    const auto timeOf = [](Instant at) { return QString::number(at.ns); };
+    list.show({p}, timeOf);
     list.QWidget::show();
     QStringList written;
     QObject::connect(&list, &ParameterList::writeAsked, &list,
@@ -422,7 +470,7 @@ TEST_F(Connect, WhatCostsSomethingIsAskedAboutBeforeItIsWritten) {
     EXPECT_EQ(written.size(), 1) << "not yet";
     EXPECT_TRUE(says(list, "leaves the link for a moment"));
     p.problem = Text{"Something else was read meanwhile."};
-    list.show({p});
+    list.show({p}, timeOf);
     EXPECT_EQ(choice->currentText(), "Device reset") << "what is asked about stays";
     ASSERT_TRUE(click(list, "Leave it"));
     EXPECT_EQ(written.size(), 1) << "nor then";
@@ -431,6 +479,19 @@ TEST_F(Connect, WhatCostsSomethingIsAskedAboutBeforeItIsWritten) {
     ASSERT_TRUE(click(list, "Do it all the same"));
     EXPECT_EQ(written.back(), "level/Command=Device reset");
     EXPECT_FALSE(says(list, "leaves the link for a moment"));
+    EXPECT_TRUE(says(list, "Sent: Device reset. Not answered yet."));
+    p.problem = {};
+    list.show({p}, timeOf);
+    EXPECT_TRUE(says(list, "Not answered yet")) << "something else has changed";
+    p.done = Text{"Done: Device reset"};
+    p.answered = Instant{7};
+    list.show({p}, timeOf);
+    EXPECT_TRUE(says(list, "Done: Device reset, at 7."));
+    choose(0);
+    p.problem = Text{"the master says: busy"};
+    p.answered = Instant{8};
+    list.show({p}, timeOf);
+    EXPECT_TRUE(says(list, "the master says: busy"));
 }
 
 }  // namespace

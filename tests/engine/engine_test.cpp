@@ -48,6 +48,11 @@ public:
         log_.say(terminal + "=" + exactNumber(value));
     }
     bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
+    bool request(const std::vector<TerminalRequest>& terminals) override {
+        log_.say("asked for " + std::to_string(terminals.size()));
+        return takesRequests;
+    }
+    bool takesRequests = true;
 
 private:
     Log& log_;
@@ -118,6 +123,45 @@ TEST(Engine, OutputsComeFirstAndAreSafeAtTheEnd) {
         EXPECT_FALSE(engine->setOutput("drive", std::nan("")));
     }
     EXPECT_EQ(log.all(), (std::vector<std::string>{"AO0=3", "run", "AO0=7", "AO0=10", "AO0=0.5", "end"}));
+}
+
+TEST(Engine, ADeviceIsToldWhatIsAskedOfItAndMadeAnewWhereItCannotTakeThat) {
+    for (const bool takes : {true, false}) {
+        ScriptedDevice::Log log;
+        EngineOptions options;
+        options.makeDevice = [&](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>& asked) {
+            log.say("made for " + std::to_string(asked.size()));
+            auto device = std::make_unique<ScriptedDevice>(
+                log, [](DeviceSink&, const std::stop_token& stop) { waitForStop(stop); });
+            device->takesRequests = takes;
+            return device;
+        };
+        const auto engine = Engine::start(oneOutput(), options);
+        ASSERT_TRUE(eventually([&] { return log.all().size() == 3; }));
+        SignalSpec another;
+        another.id = "more";
+        another.device = "box";
+        another.terminal = "AI1";
+        const Bench more = withSignal(oneOutput(), another);
+        engine->apply(more);
+        engine->apply(more);
+        const auto expected = takes ? std::vector<std::string>{"made for 2", "AO0=3", "run", "asked for 3"}
+                                    : std::vector<std::string>{"made for 2", "AO0=3",      "run",   "asked for 3",
+                                                               "end",        "made for 3", "AO0=3", "run"};
+        EXPECT_TRUE(eventually([&] { return log.all() == expected; })) << testing::PrintToString(log.all());
+    }
+}
+
+TEST(Engine, AnOutputThatNoSignalHasAnyMoreIsSafe) {
+    ScriptedDevice::Log log;
+    const auto engine =
+        Engine::start(oneOutput(), scripted(log, [](DeviceSink&, const std::stop_token& stop) { waitForStop(stop); }));
+    ASSERT_TRUE(eventually([&] { return log.all().size() == 2; }));
+    EXPECT_TRUE(engine->setOutput("drive", 7));
+    ASSERT_TRUE(eventually([&] { return log.all().back() == "AO0=7"; }));
+    engine->apply(withoutSignal(oneOutput(), "drive"));
+    EXPECT_TRUE(eventually([&] { return log.all().size() == 5; }));
+    EXPECT_EQ(log.all(), (std::vector<std::string>{"AO0=3", "run", "AO0=7", "AO0=0.5", "asked for 1"}));
 }
 
 TEST(Engine, OutputsAreSafeWhenTheDeviceIsLost) {

@@ -15,6 +15,7 @@
 #include <cerrno>
 #include <cstring>
 
+#include "devices/link/poll_time.h"
 #include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
@@ -85,8 +86,7 @@ public:
     }
     bool read(Duration wait, Heard& out) override {
         std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-        if (::poll(watched.data(), watched.size(), static_cast<int>((wait.ns + 999'999) / 1'000'000)) < 0)
-            return errno == EINTR;
+        if (::poll(watched.data(), watched.size(), pollTime(wait)) < 0) return errno == EINTR;
         if (watched[1].revents) {
             eventfd_t value = 0;
             eventfd_read(wake_, &value);

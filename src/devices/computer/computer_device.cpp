@@ -31,7 +31,11 @@ class Computer : public LinkDriver {
 public:
     Computer(DeviceContext context, ComputerSettings settings, const std::vector<TerminalRequest>& requests)
         : LinkDriver(std::move(context), {}), settings_(std::move(settings)) {
-        for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
+        want(requests);
+    }
+    bool request(const std::vector<TerminalRequest>& requests) override {
+        requestLater(requests);
+        return true;
     }
 
 protected:
@@ -54,6 +58,11 @@ protected:
         Instant due = now(), looked = due;
         offer();
         while (!stop.stop_requested()) {
+            if (const auto requests = newRequests()) {
+                want(*requests);
+                offer();
+                due = now();
+            }
             Text problem;
             std::size_t good = 0;
             for (Wanted& w : reading_) {
@@ -82,7 +91,7 @@ protected:
                              reading_.size()));
             reportSometimes();
             due = std::max(due + seconds(settings_.everySeconds), now());
-            while (!stop.stop_requested() && now() < due) pause(stop, due - now());
+            pauseUnlessAsked(stop, due - now());
             if (now() - looked >= lookAgainEvery) {
                 looked = now();
                 auto again = findKernelSensors(settings_.root);
@@ -103,6 +112,13 @@ private:
         std::optional<Instant> lastGood{};
     };
 
+    void want(const std::vector<TerminalRequest>& requests) {
+        wanted_.clear();
+        for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
+        for (const Wanted& w : reading_)
+            if (!wanted_.contains(w.name) && w.lastGood) w.scan->away(*w.lastGood, w.name + " was not asked for.");
+        std::erase_if(reading_, [&](const Wanted& w) { return !wanted_.contains(w.name); });
+    }
     void offer() {
         status().found.clear();
         for (const KernelSensor& s : sensors_) status().found.push_back(s.info);

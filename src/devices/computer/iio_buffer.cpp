@@ -74,6 +74,11 @@ public:
         for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
     }
     ~IioBuffer() override { IioBuffer::close(); }
+    bool request(const std::vector<TerminalRequest>& requests) override {
+        std::set<std::string> wanted;
+        for (const TerminalRequest& r : requests) wanted.insert(r.terminal);
+        return wanted == wanted_;  // a buffer that runs takes no other channels
+    }
 
 protected:
     std::optional<ByteLink::Failure> open() override {
@@ -256,7 +261,7 @@ private:
     }
 
     const IioBufferSettings settings_;
-    std::set<std::string> wanted_;
+    std::set<std::string> wanted_;  // stays as it is: request() looks at it from another thread
     Waker waker_;
     int fd_ = -1;
     fs::path device_;

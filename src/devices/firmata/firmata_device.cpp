@@ -38,16 +38,11 @@ public:
         : LinkDriver(std::move(context), outputsOf(requests)),
           settings_(std::move(settings)),
           link_(makeByteLink(settings_.address)) {
-        for (const TerminalRequest& r : requests)
-            if (auto t = firmata::terminal(r.terminal)) {
-                Pin pin{*t, nullptr, {}};
-                if (!t->out()) {
-                    const bool digital = t->mode == firmata::input || t->mode == firmata::pullUp;
-                    pin.scan = &addScan(t->name, {{t->name, digital ? SampleType::bit : SampleType::int32,
-                                                   digital ? ChannelKind::digitalInput : ChannelKind::analogInput}});
-                }
-                pins_.push_back(std::move(pin));
-            }
+        want(requests);
+    }
+    bool request(const std::vector<TerminalRequest>& requests) override {
+        requestLater(requests, outputsOf(requests));
+        return true;
     }
 
 protected:
@@ -73,6 +68,7 @@ protected:
         Instant asked{opened.ns - seconds(10).ns}, lastByte = opened;
         nextRegisters_ = opened;
         seen_.clear();
+        for (Pin& p : pins_) p.begun = false;
         bool wasKnown = false;
         std::size_t described = 0;
         // A capture begins when somebody looked: what the board said of itself had passed by then.
@@ -80,6 +76,10 @@ protected:
         if (running) judge();
         while (!stop.stop_requested()) {
             const Instant t = now();
+            if (const auto requests = newRequests()) {
+                if (!want(*requests) || (running && !replayed_ && !begin())) return End::lost;
+                if (running) judge();
+            }
             if (!running && t - asked > milliseconds(700)) {
                 asked = t;
                 // Its firmware, what its pins can do, and which are analog.
@@ -144,7 +144,8 @@ private:
     struct Pin {
         Terminal what;
         ScanBuffer* scan = nullptr;
-        Text problem;
+        Text problem{};
+        bool begun = false;  // it is in its mode, or cannot be
     };
     struct Known {
         int major = 0, minor = 0;
@@ -180,13 +181,44 @@ private:
         return it == know_.channels.end() ? -1 : static_cast<int>(it - know_.channels.begin());
     }
 
-    /// Modes and reports as the bench's terminals want them. What a pin cannot do is said and left.
+    /// Pins as the bench asks for them; outputs stay, so that they can be safe. False if the link is lost.
+    bool want(const std::vector<TerminalRequest>& requests) {
+        const auto asked = [&](const Pin& p) {
+            return std::ranges::count(requests, p.what.name, &TerminalRequest::terminal) > 0;
+        };
+        std::string out;
+        deliver();
+        for (const Pin& p : pins_) {
+            if (asked(p) || !p.scan) continue;
+            p.scan->away(now(), p.what.name + " was not asked for.");
+            if (p.begun && p.problem.empty() && p.what.mode == firmata::analog)
+                out += {static_cast<char>(0xC0 | (p.what.number & 0x0F)), '\x00'};
+        }
+        std::erase_if(pins_, [&](const Pin& p) { return p.scan && !asked(p); });
+        for (const TerminalRequest& r : requests) {
+            const auto t = firmata::terminal(r.terminal);
+            if (!t || std::ranges::any_of(pins_, [&](const Pin& p) { return p.what.name == t->name; })) continue;
+            Pin pin{*t};
+            if (!t->out()) {
+                const bool digital = t->mode == firmata::input || t->mode == firmata::pullUp;
+                ScanBuffer*& scan = scans_[t->name];
+                if (!scan)
+                    scan = &addScan(t->name, {{t->name, digital ? SampleType::bit : SampleType::int32,
+                                               digital ? ChannelKind::digitalInput : ChannelKind::analogInput}});
+                pin.scan = scan;
+            }
+            pins_.push_back(std::move(pin));
+        }
+        return out.empty() || replayed_ || send(std::move(out));
+    }
+
+    /// Modes and reports of the pins that have none yet. What a pin cannot do is said and left.
     bool begin() {
         std::string out = firmata::sysex(std::string("\x7A") + static_cast<char>(settings_.samplingMs & 0x7F) +
                                          static_cast<char>(settings_.samplingMs >> 7));
         std::set<int> ports;
         for (Pin& p : pins_) {
-            if (p.what.mode == firmata::i2c) continue;
+            if (p.what.mode == firmata::i2c || std::exchange(p.begun, true)) continue;
             const int pin = p.what.mode == firmata::analog ? pinOfChannel(p.what.number) : p.what.number;
             const auto i = static_cast<std::size_t>(pin);
             p.problem = {};
@@ -232,6 +264,7 @@ private:
         if (replayed_) return true;
         for (std::size_t i = 0; i < due.size(); ++i) {
             const auto pin = std::ranges::find(pins_, due[i].first, [](const Pin& p) { return p.what.name; });
+            if (pin == pins_.end()) owe(due[i].first, due[i].second);  // it is asked for in a moment
             if (pin == pins_.end() || !pin->problem.empty()) continue;
             const int n = pin->what.number;
             std::string bytes;
@@ -402,6 +435,7 @@ private:
     const std::unique_ptr<ByteLink> link_;
     firmata::Reader reader_;
     std::vector<Pin> pins_;
+    std::map<std::string, ScanBuffer*> scans_;  // by terminal, of all that were ever asked for
     Known know_;
     std::set<std::pair<firmata::Mode, int>> seen_;  // what has reported
     Instant nextRegisters_;

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "devices/link/poll_time.h"
+
 namespace cruscotto {
 
 namespace {
@@ -49,7 +51,7 @@ void HttpClient::wake() {
 }
 
 void HttpClient::idle(Duration d) {
-    curl_multi_poll(state_->many, nullptr, 0, static_cast<int>(std::max<std::int64_t>(1, d.ns / 1'000'000)), nullptr);
+    curl_multi_poll(state_->many, nullptr, 0, pollTime(d), nullptr);
 }
 
 HttpClient::Reply HttpClient::get(const std::string& path, const std::stop_token& stop) {

@@ -463,43 +463,33 @@ private:
     }
 
     bool writeParameters(const std::stop_token& stop) {
-        for (const auto& [key, value] : dueParameters()) {
-            const auto it = std::ranges::find(status().parameters, key, &DeviceParameter::key);
-            if (it == status().parameters.end()) continue;
-            const auto i = static_cast<std::size_t>(it - status().parameters.begin());
+        return writeWaiting([&](std::size_t i, const std::string& value) -> std::optional<Written> {
             const Parameter& p = parameters_[i];
-            DeviceParameter& to = status().parameters[i];
-            if (!p.what) {
-                if (!command(p, to, value, stop)) return false;
-            } else if (const auto bytes = written(p, to, value); !bytes) {
-                to.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value);
-            } else {
-                const auto reply = post(parameterPath(*p.sensor, *p.what), json{{"value", arrayOf(*bytes)}}, stop);
-                if (reply.what != Reply::What::answered) return false;
-                const Text refused = reply.status >= 300 ? refusal(reply) : Text{};
-                if (p.what->readable && !readParameter(i, stop)) return false;
-                if (!refused.empty()) to.problem = refused;
-            }
+            if (!p.what) return command(p, value, stop);
+            const auto bytes = written(p, status().parameters[i], value);
+            if (!bytes) return notTaken(value);
+            const auto reply = post(parameterPath(*p.sensor, *p.what), json{{"value", arrayOf(*bytes)}}, stop);
+            if (reply.what != Reply::What::answered) return std::nullopt;
+            Written out = writtenAndRead();
+            if (!p.what->readable) out.done = CRUSCOTTO_TEXT("Written");
+            if (reply.status >= 300) out = {{}, refusal(reply)};
+            if (p.what->readable && !readParameter(i, stop)) return std::nullopt;
             judge();
-            sink().report(status());
-        }
-        return true;
+            return out;
+        });
     }
-    bool command(const Parameter& p, DeviceParameter& to, const std::string& words, const std::stop_token& stop) {
+    std::optional<Written> command(const Parameter& p, const std::string& words, const std::stop_token& stop) {
         const auto& commands = p.sensor->iodd.commands;
         const auto it = std::ranges::find(commands, words, &std::pair<int, std::string>::second);
-        if (it == commands.end()) {
-            to.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), words);
-            return true;
-        }
+        if (it == commands.end()) return notTaken(words);
         const auto reply = post("/devices/" + escapedPath(p.sensor->alias) + "/parameters/2/value",
                                 json{{"value", json::array({it->first})}}, stop);
-        if (reply.what != Reply::What::answered) return false;
-        to.problem = reply.status >= 300 ? refusal(reply) : Text{};
+        if (reply.what != Reply::What::answered) return std::nullopt;
+        if (reply.status >= 300) return Written{{}, refusal(reply)};
         // What it is set to may be another thing now.
         for (Polled& s : sensors_)
             if (s.what == p.sensor) s.identified = false;
-        return true;
+        return Written{text(CRUSCOTTO_TEXT("Done: {0}"), words), {}};
     }
 
     bool sendOutputs(const std::stop_token& stop) {
@@ -546,10 +536,10 @@ private:
                          differs->key));
         else if (!others.empty())
             setLive(
-                text(CRUSCOTTO_TEXT("{0} answers; {1} sensors are read. Also there: {2}. Add them under \"Sensors\"."),
+                text(CRUSCOTTO_TEXT("{0} answers. Sensors read: {1}. Also there: {2}. Add them under \"Sensors\"."),
                      product_, sensors_.size(), others.substr(0, 300)));
         else
-            setLive(text(CRUSCOTTO_TEXT("{0} answers; {1} sensors are read."), product_, sensors_.size()));
+            setLive(text(CRUSCOTTO_TEXT("{0} answers. Sensors read: {1}."), product_, sensors_.size()));
     }
 
     const IoLinkSettings settings_;

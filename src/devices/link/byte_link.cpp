@@ -1,5 +1,6 @@
 #include "devices/link/byte_link.h"
 #include "core/parsed.h"
+#include "devices/link/poll_time.h"
 
 #include <fcntl.h>
 #include <netdb.h>
@@ -82,8 +83,8 @@ public:
     }
     Got read(Duration wait, std::string& out) override {
         std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-        const int ms = static_cast<int>((wait.ns + 999'999) / 1'000'000);
-        if (::poll(watched.data(), watched.size(), ms) < 0) return errno == EINTR ? Got::nothing : Got::lost;
+        if (::poll(watched.data(), watched.size(), pollTime(wait)) < 0)
+            return errno == EINTR ? Got::nothing : Got::lost;
         clearWake(watched[1].revents != 0);
         if (watched[0].revents == 0) return Got::nothing;
         std::array<char, 65536> buffer;
@@ -125,7 +126,7 @@ private:
         if (connect(fd, a.ai_addr, a.ai_addrlen) == 0) return 0;
         if (errno != EINPROGRESS) return errno;
         std::array<pollfd, 2> watched{pollfd{fd, POLLOUT, 0}, pollfd{wake_, POLLIN, 0}};
-        const int ready = ::poll(watched.data(), watched.size(), static_cast<int>(connectLimit.ns / 1'000'000));
+        const int ready = ::poll(watched.data(), watched.size(), pollTime(connectLimit));
         if (ready <= 0) return ETIMEDOUT;
         if (watched[0].revents == 0) return ECANCELED;
         int error = 0;

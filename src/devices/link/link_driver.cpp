@@ -49,9 +49,9 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
 }
 
 void LinkDriver::setOutput(const std::string& terminal, double value) {
-    if (!outputNames_.contains(terminal)) return;
     {
         const Lock lock(outputMutex_);
+        if (!outputNames_.contains(terminal)) return;
         outputs_[terminal] = {value, true};
     }
     wake();
@@ -73,9 +73,52 @@ std::vector<std::pair<std::string, double>> LinkDriver::dueOutputs() {
     return due;
 }
 
-std::vector<std::pair<std::string, std::string>> LinkDriver::dueParameters() {
-    const Lock lock(outputMutex_);
-    return std::exchange(parameters_, {});
+LinkDriver::Written LinkDriver::notTaken(const std::string& value) {
+    return {{}, text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value)};
+}
+LinkDriver::Written LinkDriver::writtenAndRead() {
+    return {CRUSCOTTO_TEXT("Written, and read back"), {}};
+}
+
+bool LinkDriver::writeWaiting(const std::function<std::optional<Written>(std::size_t, const std::string&)>& write) {
+    std::vector<std::pair<std::string, std::string>> due;
+    {
+        const Lock lock(outputMutex_);
+        due.swap(parameters_);
+    }
+    bool lost = false;
+    for (const auto& [key, value] : due) {
+        const auto it = std::ranges::find(status_.parameters, key, &DeviceParameter::key);
+        if (it == status_.parameters.end()) continue;
+        auto written = lost ? std::nullopt : write(static_cast<std::size_t>(it - status_.parameters.begin()), value);
+        if (!written) {
+            lost = true;
+            written = {{}, text(CRUSCOTTO_TEXT("the link was lost before \"{0}\" was answered"), value)};
+        }
+        it->done = std::move(written->done);
+        if (!written->problem.empty() || !it->readable) it->problem = std::move(written->problem);
+        it->answered = now();
+        sink_->report(status_);
+    }
+    return !lost;
+}
+
+void LinkDriver::requestLater(const std::vector<TerminalRequest>& terminals, const std::set<std::string>& outputs) {
+    {
+        const Lock lock(outputMutex_);
+        outputNames_.insert(outputs.begin(), outputs.end());
+    }
+    {
+        const Lock lock(sleepMutex_);
+        requested_ = terminals;
+    }
+    sleeper_.notify_all();
+    wake();
+}
+
+std::optional<std::vector<TerminalRequest>> LinkDriver::newRequests() {
+    const Lock lock(sleepMutex_);
+    return std::exchange(requested_, std::nullopt);
 }
 
 void LinkDriver::owe(const std::string& terminal, double value) {
@@ -131,6 +174,12 @@ void LinkDriver::tell(WireMessage::Way way, std::string bytes, std::vector<WireF
 void LinkDriver::pause(const std::stop_token& stop, Duration d) {
     Lock lock(sleepMutex_);
     sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(d.ns), [] { return false; });
+}
+
+void LinkDriver::pauseUnlessAsked(const std::stop_token& stop, Duration d) {
+    Lock lock(sleepMutex_);
+    sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(d.ns),
+                      [this]() HOLDING(sleepMutex_) { return requested_.has_value(); });
 }
 
 }  // namespace cruscotto

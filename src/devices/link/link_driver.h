@@ -2,6 +2,7 @@
 
 #include <condition_variable>
 #include <deque>
+#include <functional>
 #include <map>
 #include <optional>
 #include <set>
@@ -64,19 +65,35 @@ protected:
     void tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields = {}, Text problem = {});
     /// What outputs have been set to since the last time, of each only the newest value.
     [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
-    /// What parameters are to be written, in order.
-    [[nodiscard]] std::vector<std::pair<std::string, std::string>> dueParameters();
+    /// What came of writing a parameter: what was done, or why not.
+    struct Written {
+        Text done{};
+        Text problem{};
+    };
+    static Written notTaken(const std::string& value);
+    static Written writtenAndRead();
+    /// Has `write` write what waits to be written, by its place in status().parameters, in order, and reports what came
+    /// of each. `write` gives nothing where the link is lost: then false, and what was not written says so.
+    bool writeWaiting(const std::function<std::optional<Written>(std::size_t, const std::string&)>& write);
+    /// For request(), any thread: ends pauseUnlessAsked(), and is found with newRequests(). `outputs` can be set from
+    /// now on.
+    void requestLater(const std::vector<TerminalRequest>& terminals, const std::set<std::string>& outputs = {});
+    /// All that the bench asks for, where that has changed since the last time.
+    [[nodiscard]] std::optional<std::vector<TerminalRequest>> newRequests();
     /// An output could not be sent now; sent with the next unless it is set anew.
     void owe(const std::string& terminal, double value);
     /// Waits without the processor; ends with the stop.
     void pause(const std::stop_token& stop, Duration d);
+    /// Ends also when there are newRequests().
+    void pauseUnlessAsked(const std::stop_token& stop, Duration d);
 
 private:
     const DeviceContext context_;
-    const std::set<std::string> outputNames_;
     Mutex sleepMutex_;
     std::condition_variable_any sleeper_;
+    std::optional<std::vector<TerminalRequest>> requested_ GUARDED_BY(sleepMutex_);
     Mutex outputMutex_;
+    std::set<std::string> outputNames_ GUARDED_BY(outputMutex_);
     struct Output {
         double value = 0;
         bool waits = false;

@@ -8,6 +8,8 @@
 #include <array>
 #include <cstdlib>
 
+#include "devices/link/poll_time.h"
+
 namespace cruscotto {
 
 Waker::Waker() : wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
@@ -22,7 +24,7 @@ void Waker::wake() {
 
 bool Waker::waitFor(int fd, Duration most) {
     std::array<pollfd, 2> watched{pollfd{fd, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-    ::poll(watched.data(), watched.size(), static_cast<int>(most.ns / 1'000'000));
+    ::poll(watched.data(), watched.size(), pollTime(most));
     if (watched[1].revents != 0) {
         eventfd_t value = 0;
         eventfd_read(wake_, &value);

@@ -484,31 +484,22 @@ private:
     }
 
     bool writeParameters(const std::stop_token& stop) {
-        for (const auto& [key, value] : dueParameters()) {
-            const auto s = std::ranges::find(settings_.rack.settings, key, [](const auto& x) { return x.point.name; });
-            if (s == settings_.rack.settings.end()) continue;
-            const auto i = static_cast<std::size_t>(s - settings_.rack.settings.begin());
-            DeviceParameter& out = status().parameters[i];
+        return writeWaiting([&](std::size_t i, const std::string& value) -> std::optional<Written> {
+            const RackModule::Setting& s = settings_.rack.settings[i];
             double number = 0;
             bool known = parseNumber(value, number);
-            if (!s->choices.empty()) {
-                const auto choice = std::ranges::find(s->choices, value, [](const auto& c) { return c.first; });
-                known = choice != s->choices.end();
+            if (!s.choices.empty()) {
+                const auto choice = std::ranges::find(s.choices, value, [](const auto& c) { return c.first; });
+                known = choice != s.choices.end();
                 if (known) number = choice->second;
             }
-            if (!known || (s->limits && !(number >= s->limits->low && number <= s->limits->high))) {
-                out.problem = text(CRUSCOTTO_TEXT("\"{0}\" is not a value that it takes"), value);
-                continue;
-            }
+            if (!known || (s.limits && !(number >= s.limits->low && number <= s.limits->high))) return notTaken(value);
             bool lost = false;
-            const auto problem = write(s->point, number, stop, lost);
-            if (lost) return false;
-            if (!readParameter(i, stop)) return false;
-            if (problem) out.problem = *problem;
+            const auto problem = write(s.point, number, stop, lost);
+            if (lost || !readParameter(i, stop)) return std::nullopt;
             judge();
-            sink().report(status());
-        }
-        return true;
+            return problem ? Written{{}, *problem} : writtenAndRead();
+        });
     }
 
     const ModbusSettings settings_;

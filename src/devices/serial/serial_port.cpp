@@ -14,6 +14,7 @@
 #include <cstring>
 
 #include "devices/discovery.h"
+#include "devices/link/poll_time.h"
 
 namespace cruscotto {
 
@@ -109,7 +110,7 @@ SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
     if (playback_) return playback_->read(wait, out) ? Got::bytes : Got::nothing;
     std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
     pollfd& p = watched[0];
-    const int ready = ::poll(watched.data(), watched.size(), static_cast<int>(wait.ns / 1'000'000));
+    const int ready = ::poll(watched.data(), watched.size(), pollTime(wait));
     if (ready < 0) return errno == EINTR ? Got::nothing : Got::lost;
     if (watched[1].revents) {
         eventfd_t woken = 0;

@@ -181,6 +181,11 @@ public:
         takeRanges(terminals);
         return true;
     }
+    bool request(const std::vector<TerminalRequest>& terminals) override {
+        const Lock lock(mutex_);
+        takeRanges(terminals);
+        return true;
+    }
 
 private:
     void takeRanges(const std::vector<TerminalRequest>& terminals) HOLDING(mutex_) {

@@ -8,6 +8,8 @@
 #include <algorithm>
 #include <array>
 
+#include "devices/link/poll_time.h"
+
 namespace cruscotto {
 
 namespace {
@@ -69,8 +71,7 @@ public:
         watched[0] = {wake_, POLLIN, 0};
         const int n = snd_pcm_poll_descriptors(pcm_, watched.data() + 1, 8);
         if (n < 0) return Got::lost;
-        ::poll(watched.data(), static_cast<nfds_t>(n) + 1,
-               static_cast<int>(std::max<std::int64_t>(1, wait.ns / 1'000'000)));
+        ::poll(watched.data(), static_cast<nfds_t>(n) + 1, pollTime(wait));
         if (watched[0].revents != 0) {
             eventfd_t value = 0;
             eventfd_read(wake_, &value);

@@ -301,8 +301,10 @@ TEST(Modbus, ARacksModulesBecomeChannelsAndSettings) {
     EXPECT_TRUE(eventually([&] { return rack.holding(9) == 50 && !parameter("1.filter2").differs(); }));
     listener.device().setParameter("2.filter", "20 ms");
     EXPECT_TRUE(eventually([&] { return rack.holding(16) == 5 && parameter("2.filter").there == "20 ms"; }));
+    EXPECT_TRUE(eventually([&] { return parameter("2.filter").done.english() == "Written, and read back"; }));
     listener.device().setParameter("1.filter2", "1e9");
     EXPECT_TRUE(eventually([&] { return !parameter("1.filter2").problem.empty(); }));
+    EXPECT_TRUE(parameter("1.filter2").done.empty());
     EXPECT_EQ(rack.holding(9), 50);
     listener.device().setOutput("3.DO2", 1);
     EXPECT_TRUE(eventually([&] { return rack.relay(1); }));

@@ -108,6 +108,23 @@ TEST_F(Firmata, InputsAreReadAndOutputsSet) {
     EXPECT_TRUE(eventually([&] { return board.level[13] == 0; }));
 }
 
+TEST_F(Firmata, PinsAreAddedAndLeftWhileTheBoardIsRead) {
+    PinListener listener(settings(), {"A1"});
+    ASSERT_TRUE(eventually([&] { return listener.count("A1") > 3; }));
+    EXPECT_TRUE(listener.device().request({{"A5", {}}, {"D13 out", {}}, {"D9 pwm", {}}}));
+    listener.device().setOutput("D9 pwm", 200);
+    EXPECT_TRUE(eventually([&] { return listener.count("A5") > 3 && board.level[9] == 200; }));
+    EXPECT_TRUE(eventually([&] {
+        const std::size_t before = listener.count("A5"), a1 = listener.count("A1");
+        return eventually([&] { return listener.count("A5") > before + 5; }) && listener.count("A1") == a1;
+    })) << "nobody asks for A1 now";
+    EXPECT_TRUE(listener.device().request({{"A1", {}}, {"A5", {}}, {"D9 pwm", {}}}));
+    EXPECT_TRUE(eventually([&] { return listener.gapsOf("A1").size() == 1; }));
+    EXPECT_TRUE(listener.gapsOf("A5").empty());
+    EXPECT_EQ(board.level[9], 200) << "what was there already is left alone";
+    EXPECT_EQ(listener.states(), (std::vector<LinkState>{LinkState::starting, LinkState::live}));
+}
+
 TEST_F(Firmata, ThePeersMistakesCostBoundedMemoryAndAreShown) {
     PinListener listener(settings(), {"A0"});
     ASSERT_TRUE(eventually([&] { return listener.count("A0") > 0; }));

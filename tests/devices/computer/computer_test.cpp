@@ -108,6 +108,20 @@ TEST(Computer, ReadsWhatTheBenchUsesAndSaysWhatIsMissing) {
     EXPECT_EQ(listener.gapsOf("cpu.temp1").size(), 1U);
 }
 
+TEST(Computer, WhatIsAskedForMeanwhileIsReadAtOnce) {
+    const Tree tree;
+    test::DeviceListener listener("computer", jsonText(json{{"root", tree.root()}, {"every-s", 3600}}),
+                                  requests({"cpu.temp1"}));
+    ASSERT_TRUE(eventually([&] { return listener.count("cpu.temp1") == 1; }));
+    EXPECT_TRUE(listener.device().request(requests({"encoder.count0"})));
+    EXPECT_TRUE(eventually([&] { return listener.count("encoder.count0") == 1; }));
+    EXPECT_TRUE(listener.device().request(requests({"cpu.temp1", "encoder.count0"})));
+    EXPECT_TRUE(eventually([&] { return listener.count("encoder.count0") == 2; }));
+    EXPECT_EQ(listener.count("cpu.temp1"), 2U);
+    EXPECT_EQ(listener.gapsOf("cpu.temp1").size(), 1U) << "it was not read in between";
+    EXPECT_TRUE(listener.gapsOf("encoder.count0").empty());
+}
+
 TEST(Computer, NothingThereSaysWhereItLooked) {
     test::TempFolder empty;
     test::DeviceListener listener("computer", jsonText(json{{"root", empty.file("none")}}));
@@ -230,6 +244,8 @@ TEST_F(IioBufferTest, OnlyChannelsThatAreUsedAreCaptured) {
     ASSERT_TRUE(eventually([&] { return written("buffer/enable") == "1\n"; }));
     EXPECT_EQ(written("scan_elements/in_voltage0_en"), "0\n");
     EXPECT_EQ(written("scan_elements/in_voltage1_en"), "1\n");
+    EXPECT_TRUE(listener.device().request(requests({"adc.voltage1"})));
+    EXPECT_FALSE(listener.device().request(requests({"adc.voltage0", "adc.voltage1"}))) << "it must be made anew";
 }
 
 TEST_F(IioBufferTest, WhatIsMissingIsSaid) {

@@ -152,7 +152,7 @@ TEST_F(IoLink, ProcessDataIsReadWithItsUnits) {
     EXPECT_LE(listener.latest("level.Temperature"), -79);
     EXPECT_EQ(listener.latest("level.Output 1"), listener.latest("level.Level") > 600 ? 1 : 0);
     EXPECT_EQ(listener.latest("valve.Ready"), 0);
-    EXPECT_EQ(listener.status().sentence.english(), "Cold-store master 2 answers; 2 sensors are read.");
+    EXPECT_EQ(listener.status().sentence.english(), "Cold-store master 2 answers. Sensors read: 2.");
     for (const TerminalInfo& t : deviceKind("io-link-master")->terminals(settings()))
         if (t.terminal == "level.Temperature")
             EXPECT_EQ(std::get<SlopeOffset>(t.chain.at(0)), (SlopeOffset{0.1, 0, "Cel"}));
@@ -210,6 +210,10 @@ TEST_F(IoLink, AResetThatKeepsTheConnectionAndOneThatLosesIt) {
     EXPECT_TRUE(eventually([&] { return there(listener, "level/Switching, Output 1 when on") == "high"; }))
         << "it is read anew";
     EXPECT_TRUE(listener.gapsOf("level.Level").empty());
+    const auto done = [&] { return parameter(listener.status(), "level/Command")->done.english(); };
+    EXPECT_TRUE(eventually([&] { return done() == "Done: Application reset"; })) << done();
+    listener.device().setParameter("level/Command", "Sing");
+    EXPECT_TRUE(eventually([&] { return done().empty(); })) << "that was not done";
     listener.device().setParameter("level/Command", "Device reset");
     ASSERT_TRUE(eventually(
         [&] { return listener.status().sentence.english().find("level is not well") != std::string::npos; }));
@@ -263,7 +267,7 @@ TEST_F(IoLink, AMastersMistakesCostBoundedTimeAndMemory) {
     EXPECT_TRUE(eventually([&] { return listener.status().rejected > 0; }));
     master.faults.strange = false;
     EXPECT_TRUE(eventually(
-        [&] { return listener.status().sentence.english().find("2 sensors are read") != std::string::npos; }));
+        [&] { return listener.status().sentence.english().find("Sensors read: 2") != std::string::npos; }));
 }
 
 TEST_F(IoLink, WithoutADescriptionThereAreTheBytes) {
@@ -323,7 +327,7 @@ server.serve_forever()
         const DeviceStatus s = listener.status();
         const auto p = std::ranges::find(s.parameters, "level/Switching, Output 1 is on above", &DeviceParameter::key);
         EXPECT_EQ(p->there, "600");
-        EXPECT_EQ(s.sentence.english(), "Another master answers; 1 sensors are read.");
+        EXPECT_EQ(s.sentence.english(), "Another master answers. Sensors read: 1.");
     }
     (void)system(("pkill -f " + folder.file("server.py")).c_str());
     pclose(server);
