@@ -260,17 +260,18 @@ void DevicePanel::offerTerminals() {
             delete item;
         }
     if (terminals.empty()) return;
+    const bool none = std::ranges::none_of(session_.bench().signals, [&](const auto& s) { return s->device == d->id; });
+    const bool choices = kind && kind->choices;
     auto* caption = new QLabel(tr("Terminals without a signal"), widget());
     caption->setObjectName("caption");
-    free_->addWidget(caption);
+    QVBoxLayout* to = none && choices ? first_ : free_;
+    to->addWidget(caption);
     std::vector<TerminalInfo> inputs;
     std::ranges::copy_if(terminals, std::back_inserter(inputs),
                          [](const TerminalInfo& t) { return !isOutput(t.kind); });
-    if (inputs.size() > 1) {
+    if (inputs.size() > 1 && !choices) {
         auto* all = new QPushButton(tr("Add all %n inputs", nullptr, static_cast<int>(inputs.size())), widget());
         connect(all, &QPushButton::clicked, this, [this, inputs] { addSignalsFor(inputs); });
-        const bool none =
-            std::ranges::none_of(session_.bench().signals, [&](const auto& s) { return s->device == d->id; });
         (none ? first_ : free_)->addWidget(all, 0, Qt::AlignLeft);
     }
     constexpr std::size_t mostOffered = 200;
@@ -288,7 +289,7 @@ void DevicePanel::offerTerminals() {
         title->setTextFormat(Qt::PlainText);
         title->setWordWrap(true);
         line->addWidget(title, 1);
-        free_->addWidget(row);
+        to->addWidget(row);
     }
 }
 

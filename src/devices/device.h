@@ -186,6 +186,8 @@ struct DeviceKind {
     bool hasWire = false;
     /// An output can be used as an analog or as a digital one.
     bool looseOutputs = false;
+    /// A pin can be but one of the terminals that are offered for it.
+    bool choices = false;
     std::vector<SettingInfo> settings;
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;

@@ -11,6 +11,7 @@
 #include "app/fields.h"
 #include "standins/beehive/beehive.h"
 #include "standins/frameboard/weather_board.h"
+#include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
 #include "standins/rack/cold_store_rack.h"
 #include "window_fixture.h"
@@ -185,6 +186,23 @@ TEST_F(Connect, SensorsOfAComputerAreReadAsSoonAsTheyAreAdded) {
     EXPECT_EQ(signals[1]->tag, "T1");
     for (const auto& s : signals) EXPECT_TRUE(waitFor([&] { return !std::isnan(value(s->id)); })) << s->id;
     window->findChild<PageView*>()->removeEventFilter(&page);
+}
+
+TEST_F(Connect, PinsOfABoardAreChosenOneByOneAndReadAtOnce) {
+    PinBoard pins;
+    const auto host = std::move(StandInHost::onLoopback(pins.begin()).value());
+    Bench bench;
+    bench.name = "Pins";
+    session().edit("Board", withDevice(bench, {"pins", "Pin board", "firmata",
+                                               R"({"address":")" + host->address() + R"("})", ""}));
+    window->openDevice("pins");
+    ASSERT_TRUE(waitFor([&] { return button(*window, "Add D7 pull-up"); }));
+    EXPECT_FALSE(button(*window, "Add all 42 inputs")) << "a pin is one thing or another";
+    ASSERT_TRUE(click(*window, "Add D7 pull-up"));
+    const std::string pressed = session().bench().signals.back()->id;
+    EXPECT_TRUE(waitFor([&] { return value(pressed) == 1; }));
+    pins.pressed[7] = true;
+    EXPECT_TRUE(waitFor([&] { return value(pressed) == 0; }));
 }
 
 TEST(FreshSignals, HaveTagsOfTheirOwn) {

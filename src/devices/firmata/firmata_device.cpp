@@ -448,6 +448,7 @@ DeviceKind firmataKind() {
     kind.key = "firmata";
     kind.title = CRUSCOTTO_TEXT("Board with the Firmata firmware");
     kind.hasWire = true;
+    kind.choices = true;
     using Type = SettingInfo::Type;
     kind.settings = {
         {"address",
