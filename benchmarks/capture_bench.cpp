@@ -1,5 +1,4 @@
 // The whole way from a device to the disk, beside what the machine itself can do in the same run.
-#include <benchmark/benchmark.h>
 #include <fcntl.h>
 #include <unistd.h>
 
@@ -7,6 +6,8 @@
 #include <cstring>
 #include <filesystem>
 
+#include "benchmarks/beside.h"
+#include "benchmarks/wide_bench.h"
 #include "core/sample_codec.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
@@ -15,32 +16,10 @@ using namespace cruscotto;
 
 namespace {
 
-constexpr int channels = 32;
+constexpr int channels = wideChannels;
 
-std::string scratch(const char* name) {
-    const auto folder = std::filesystem::temp_directory_path() / "cruscotto-bench";
-    std::filesystem::create_directories(folder);
-    const auto path = folder / name;
-    std::filesystem::remove(path);
-    return path.string();
-}
-
-/// 32 channels of int16 with slope and offset, every fourth with a moving mean of 50 too.
-Bench wideBench(double rate) {
-    Bench bench;
-    bench.name = "Wide";
-    bench = withDevice(
-        bench, {"box", "Box", "sim-fast-box", fmt::format(R"({{"channels":{},"rate-hz":{}}})", channels, rate), ""});
-    for (int c = 0; c < channels; ++c) {
-        SignalSpec s;
-        s.id = s.name = "in" + std::to_string(c);
-        s.device = "box";
-        s.terminal = "AI" + std::to_string(c);
-        s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
-        if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
-        bench = withSignal(bench, s);
-    }
-    return bench;
+double since(std::chrono::steady_clock::time_point then) {
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - then).count();
 }
 
 /// Writing as many plain bytes with write() and fdatasync every half second: the reference for the two below.
@@ -49,6 +28,7 @@ void plainFile(benchmark::State& state) {
     std::vector<char> data(std::size_t{2} << 20);
     for (std::size_t i = 0; i < data.size(); ++i) data[i] = static_cast<char>(i * 2654435761U >> 13);
     for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
         const std::string path = scratch("plain");
         const int fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0644);
         auto synced = std::chrono::steady_clock::now();
@@ -61,6 +41,7 @@ void plainFile(benchmark::State& state) {
         }
         fdatasync(fd);
         ::close(fd);
+        reached("plainFile") = std::max(reached("plainFile"), static_cast<double>(total) / since(began));
     }
     state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * total));
 }
@@ -70,9 +51,11 @@ BENCHMARK(plainFile)->Arg(1024)->Unit(benchmark::kMillisecond)->UseRealTime()->I
 void copyMemory(benchmark::State& state) {
     std::vector<char> from(std::size_t{256} << 20, 1), to(from.size());
     for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
         std::memcpy(to.data(), from.data(), from.size());
         benchmark::DoNotOptimize(to.data());
         benchmark::ClobberMemory();
+        reached("copyMemory") = std::max(reached("copyMemory"), static_cast<double>(from.size()) / since(began));
     }
     state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * from.size()));
 }
@@ -114,7 +97,9 @@ void runStore(benchmark::State& state) {
     for (std::uint64_t i = 0; i < 16; ++i) blocks.push_back(std::make_shared<Block>(*noisyBlock(group, n, i * n)));
     const Bench bench = wideBench(1e6);
     double stored = 0;
+    double best = 0;
     for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
         const std::string path = scratch("store.run");
         auto writer = RunWriter::create(path, bench, {});
         if (!writer) return state.SkipWithError("create");
@@ -134,7 +119,9 @@ void runStore(benchmark::State& state) {
         }
         if (!writer.value()->close()) state.SkipWithError("close");
         stored = static_cast<double>(writer.value()->bytesOnDisk());
+        best = std::max(best, static_cast<double>(total) / since(began));
     }
+    beside(state, "plainFile", best);
     state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations() * total));
     state.counters["stored/raw"] = stored / static_cast<double>(total);
 }
@@ -170,6 +157,7 @@ void capture(benchmark::State& state) {
     const bool recorded = state.range(0) != 0;
     constexpr double rate = 1e6;
     std::uint64_t samples = 0, lost = 0;
+    const auto began = std::chrono::steady_clock::now();
     for (auto _ : state) {
         EngineOptions options;
         options.pace = Pace::asFastAsPossible;
@@ -187,6 +175,9 @@ void capture(benchmark::State& state) {
         samples += engine->measuredBytes() / 2;
         lost += engine->lostSamples() + engine->recording().lost;
     }
+    const double speed = static_cast<double>(samples) / since(began);
+    if (recorded) reached("capture") = std::max(reached("capture"), speed);
+    beside(state, "copyMemory", 2 * speed);
     state.SetItemsProcessed(static_cast<std::int64_t>(samples));
     state.counters["lost"] = static_cast<double>(lost);
 }
@@ -234,13 +225,15 @@ private:
 };
 
 /// From a block's arrival to the output it causes, in milliseconds, while so many million samples a second are recorded
-/// in real time.
+/// in real time; -1: half of the most that was captured in this run.
 void reactionLatency(benchmark::State& state) {
+    const double million = state.range(0) >= 0 ? static_cast<double>(state.range(0)) : reached("capture") * 0.5e-6;
+    if (million == 0 && state.range(0) < 0) return state.SkipWithError("run capture too");
     std::vector<double> latencies;
     std::uint64_t lost = 0;
     double rate = 0;
     for (auto _ : state) {
-        Bench bench = wideBench(std::max(1.0, static_cast<double>(state.range(0)) * 1e6 / channels));
+        Bench bench = wideBench(std::max(1.0, million * 1e6 / channels));
         bench = withDevice(bench, {"probe", "Probe", "probe", "", ""});
         SignalSpec in, out;
         in.id = in.name = "probe-in";
@@ -286,7 +279,7 @@ BENCHMARK(reactionLatency)
     ->Arg(0)
     ->Arg(10)
     ->Arg(50)
-    ->Arg(75)
+    ->Arg(-1)
     ->Unit(benchmark::kSecond)
     ->UseRealTime()
     ->Iterations(1);
@@ -310,9 +303,11 @@ void readLongFile(benchmark::State& state) {
     std::vector<char> data(std::size_t{2} << 20);
     (void)longRun();  // made before the time is taken
     for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
         const int fd = ::open(longRun().c_str(), O_RDONLY);
         while (::read(fd, data.data(), data.size()) > 0) benchmark::DoNotOptimize(data.data());
         ::close(fd);
+        reached("readLongFile") = std::max(reached("readLongFile"), 1 / since(began));
     }
 }
 BENCHMARK(readLongFile)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(3);
@@ -321,13 +316,17 @@ BENCHMARK(readLongFile)->Unit(benchmark::kMillisecond)->UseRealTime()->Iteration
 void openLongRun(benchmark::State& state) {
     std::vector<Column> columns;
     (void)longRun();
+    double best = 0;
     for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
         RunSource run(longRun());
         while (!run.state().opened) std::this_thread::yield();
         const Span all = run.extent();
         run.columns("in0", {all.from, {(all.to - all.from).ns / 1200 + 1}, 1200}, columns);
         if (columns[600].summary.count == 0) state.SkipWithError("empty");
+        best = std::max(best, 1 / since(began));
     }
+    beside(state, "readLongFile", best);
 }
 BENCHMARK(openLongRun)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(10);
 

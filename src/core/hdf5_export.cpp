@@ -1,4 +1,6 @@
+#include <fcntl.h>
 #include <hdf5.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cstdio>
@@ -58,38 +60,82 @@ bool attribute(hid_t on, const char* name, T value) {
     return a.ok() && H5Awrite(a.id(), typeFor<T>(), &value) >= 0;
 }
 
-/// A growing dataset of rows of `width` values.
+/// A growing dataset of rows of `width` values. Whole chunks go straight to the file, past HDF5's selections and cache.
 template <class T>
 class Dataset {
 public:
-    Dataset(hid_t in, const std::string& name, hsize_t width = 1) : width_(width) {
-        const int rank = width > 1 ? 2 : 1;
-        const hsize_t none[2] = {0, width}, most[2] = {H5S_UNLIMITED, width},
-                      chunk[2] = {width > 1 ? 1024U : 65'536U, width};
-        const Handle space(H5Screate_simple(rank, none, most), H5Sclose);
+    Dataset(hid_t in, const std::string& name, hsize_t width = 1)
+        : width_(width), chunkRows_(width > 1 ? 1024U : 32'768U) {
+        const hsize_t none[2] = {0, width}, most[2] = {H5S_UNLIMITED, width}, chunk[2] = {chunkRows_, width};
+        const Handle space(H5Screate_simple(rank(), none, most), H5Sclose);
         const Handle properties(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
-        H5Pset_chunk(properties.id(), rank, chunk);
+        H5Pset_chunk(properties.id(), rank(), chunk);
+        H5Pset_fill_time(properties.id(), H5D_FILL_TIME_NEVER);
         set_ = Handle(H5Dcreate2(in, name.c_str(), typeFor<T>(), space.id(), H5P_DEFAULT, properties.id(), H5P_DEFAULT),
                       H5Dclose);
     }
     bool append(const T* values, hsize_t n) {
-        const int rank = width_ > 1 ? 2 : 1;
-        const hsize_t size[2] = {rows_ + n, width_}, start[2] = {rows_, 0}, count[2] = {n, width_};
-        if (!set_.ok() || H5Dset_extent(set_.id(), size) < 0) return false;
-        const Handle file(H5Dget_space(set_.id()), H5Sclose);
-        H5Sselect_hyperslab(file.id(), H5S_SELECT_SET, start, nullptr, count, nullptr);
-        const Handle memory(H5Screate_simple(rank, count, nullptr), H5Sclose);
+        const std::size_t whole = chunkRows_ * width_;
+        for (std::size_t left = n * width_; left > 0;) {
+            if (held_.empty() && left >= whole) {
+                if (!write(values)) return false;
+                values += whole;
+                left -= whole;
+                continue;
+            }
+            const std::size_t more = std::min(left, whole - held_.size());
+            held_.insert(held_.end(), values, values + more);
+            values += more;
+            left -= more;
+            if (held_.size() < whole) continue;
+            if (!write(held_.data())) return false;
+            held_.clear();
+        }
         rows_ += n;
-        return H5Dwrite(set_.id(), typeFor<T>(), memory.id(), file.id(), H5P_DEFAULT, values) >= 0;
+        return true;
+    }
+    /// Writes what fills no chunk; nothing can be appended behind it.
+    bool finish() {
+        const hsize_t size[2] = {rows_, width_};
+        if (held_.empty()) return true;
+        held_.resize(chunkRows_ * width_);
+        return write(held_.data()) && H5Dset_extent(set_.id(), size) >= 0;
     }
     [[nodiscard]] hsize_t rows() const { return rows_; }
     [[nodiscard]] hid_t id() const { return set_.id(); }
     [[nodiscard]] bool ok() const { return set_.ok(); }
 
 private:
+    [[nodiscard]] int rank() const { return width_ > 1 ? 2 : 1; }
+    bool write(const T* chunk) {
+        const hsize_t at[2] = {chunks_ * chunkRows_, 0}, size[2] = {++chunks_ * chunkRows_, width_};
+        return set_.ok() && H5Dset_extent(set_.id(), size) >= 0 &&
+               H5Dwrite_chunk(set_.id(), H5P_DEFAULT, 0, at, chunkRows_ * width_ * sizeof(T), chunk) >= 0;
+    }
     Handle set_;
-    hsize_t width_;
-    hsize_t rows_ = 0;
+    hsize_t width_, chunkRows_;
+    hsize_t rows_ = 0, chunks_ = 0;
+    std::vector<T> held_;
+};
+
+/// Has the disk begin with what was written while the next is worked out, and wait for the rest at the end.
+class Disk {
+public:
+    explicit Disk(hid_t file) {
+        void* handle = nullptr;
+        if (H5Fget_vfd_handle(file, H5P_DEFAULT, &handle) >= 0 && handle) fd_ = *static_cast<int*>(handle);
+    }
+    void wrote(std::size_t bytes) {
+        constexpr std::size_t often = 16'000'000;
+        if (fd_ < 0 || (waiting_ += bytes) < often) return;
+        waiting_ = 0;
+        sync_file_range(fd_, 0, 0, SYNC_FILE_RANGE_WRITE);  // what cannot be begun is written at the end
+    }
+    [[nodiscard]] bool finish() const { return fd_ < 0 || fdatasync(fd_) == 0; }
+
+private:
+    int fd_ = -1;
+    std::size_t waiting_ = 0;
 };
 
 /// A name that HDF5 takes as one link: no slash, not just dots.
@@ -139,7 +185,7 @@ private:
 
 /// One scan group into a group of the file. False if HDF5 could not; cancelled() says so where it was that.
 bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std::vector<const RunSignal*>& members,
-                Span span, Progress& progress, Total& total, ExportResult& result) {
+                Span span, Progress& progress, Disk& disk, Total& total, ExportResult& result) {
     const Handle out(
         H5Gcreate2(file, linkName(group.device + " " + group.name).c_str(), H5P_DEFAULT, H5P_DEFAULT, H5P_DEFAULT),
         H5Gclose);
@@ -187,11 +233,15 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
         for (std::size_t c = 0; c < columns.size(); ++c)
             if (!columns[c].append(step->readings[c].values.data() + begin, end - begin)) return false;
         written += end - begin;
+        disk.wrote((end - begin) * columns.size() * sizeof(double));
         total.done += (end - begin) * columns.size();
         progress.advance(total.done, total.all);
         if (progress.cancelled()) return false;
     }
     result.damagedBlocks += replay.damagedBlocks();
+    for (Dataset<double>& column : columns)
+        if (!column.finish()) return false;
+    if ((times && !times->finish()) || (pieces && !pieces->finish())) return false;
     for (std::size_t c = 0; c < columns.size(); ++c) {
         for (auto& [key, n] : result.samples)
             if (key == replay.signals()[c]->key) n += columns[c].rows();
@@ -223,15 +273,17 @@ Result<ExportResult> exportHdf5(const std::string& runPath, const std::string& p
     const std::string beside = path + ".part";
     Handle file(H5Fcreate(beside.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
     if (!file.ok()) return failure("{0} cannot be written. Is the folder there, and may you write to it?", path);
+    Disk disk(file.id());
     bool ok = attribute(file.id(), "bench", info.bench.name) && attribute(file.id(), "run", runPath);
     for (const RunGroup& group : info.groups) {
         std::vector<const RunSignal*> members;
         for (const RunSignal* s : found.value())
             if (s->group == group.id) members.push_back(s);
         if (members.empty()) continue;
-        ok = ok && writeGroup(file.id(), reader, group, members, chosenSpan(info, options), progress, total, result);
+        ok = ok &&
+             writeGroup(file.id(), reader, group, members, chosenSpan(info, options), progress, disk, total, result);
     }
-    ok = ok && H5Fflush(file.id(), H5F_SCOPE_LOCAL) >= 0;
+    ok = ok && H5Fflush(file.id(), H5F_SCOPE_LOCAL) >= 0 && disk.finish();
     file = {};
     const bool cancelled = progress.cancelled();
     if (!ok || cancelled || std::rename(beside.c_str(), path.c_str()) != 0) {

@@ -1,0 +1,38 @@
+#pragma once
+
+#include <fmt/format.h>
+
+#include <filesystem>
+#include <string>
+
+#include "core/bench.h"
+
+constexpr int wideChannels = 32;
+
+/// A file that is not there yet.
+inline std::string scratch(const char* name) {
+    const auto folder = std::filesystem::temp_directory_path() / "cruscotto-bench";
+    std::filesystem::create_directories(folder);
+    const auto path = folder / name;
+    std::filesystem::remove(path);
+    return path.string();
+}
+
+/// Channels of int16 from the fast box with slope and offset, every fourth with a moving mean of 50 too.
+inline cruscotto::Bench wideBench(double rate, int channels = wideChannels) {
+    using namespace cruscotto;
+    Bench bench;
+    bench.name = "Wide";
+    bench = withDevice(
+        bench, {"box", "Box", "sim-fast-box", fmt::format(R"({{"channels":{},"rate-hz":{}}})", channels, rate), ""});
+    for (int c = 0; c < channels; ++c) {
+        SignalSpec s;
+        s.id = s.name = "in" + std::to_string(c);
+        s.device = "box";
+        s.terminal = "AI" + std::to_string(c);
+        s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
+        if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
+        bench.signals.push_back(std::make_shared<const SignalSpec>(std::move(s)));
+    }
+    return bench;
+}
