@@ -18,21 +18,24 @@ inline std::string scratch(const char* name) {
     return path.string();
 }
 
-/// Channels of int16 from the fast box with slope and offset, every fourth with a moving mean of 50 too.
-inline cruscotto::Bench wideBench(double rate, int channels = wideChannels) {
+/// Channels of int16 from fast boxes of 32 with slope and offset, every fourth with a moving mean of 50 too.
+inline cruscotto::Bench wideBench(double rate, int boxes = 1) {
     using namespace cruscotto;
     Bench bench;
     bench.name = "Wide";
-    bench = withDevice(
-        bench, {"box", "Box", "sim-fast-box", fmt::format(R"({{"channels":{},"rate-hz":{}}})", channels, rate), ""});
-    for (int c = 0; c < channels; ++c) {
-        SignalSpec s;
-        s.id = s.name = "in" + std::to_string(c);
-        s.device = "box";
-        s.terminal = "AI" + std::to_string(c);
-        s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
-        if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
-        bench.signals.push_back(std::make_shared<const SignalSpec>(std::move(s)));
+    for (int b = 0; b < boxes; ++b) {
+        const std::string box = "box" + std::to_string(b);
+        bench = withDevice(bench, {box, "Box", "sim-fast-box",
+                                   fmt::format(R"({{"channels":{},"rate-hz":{}}})", wideChannels, rate), ""});
+        for (int c = 0; c < wideChannels; ++c) {
+            SignalSpec s;
+            s.id = s.name = "in" + std::to_string(b * wideChannels + c);
+            s.device = box;
+            s.terminal = "AI" + std::to_string(c);
+            s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
+            if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
+            bench.signals.push_back(std::make_shared<const SignalSpec>(std::move(s)));
+        }
     }
     return bench;
 }

@@ -8,9 +8,10 @@ namespace cruscotto {
 namespace {
 constexpr double secondNs = 1e9;
 constexpr std::size_t secondsKept = 64;
-constexpr double farthest = 2000e-6;        // no sample clock is worse
-constexpr double fastestSteering = 500e-6;  // nobody sees a trace stretched by that
-constexpr double jumpNs = 0.25 * secondNs;  // farther off than this, something else has happened
+constexpr double farthest = 2000e-6;          // no sample clock is worse
+constexpr double fastestSteering = 500e-6;    // nobody sees a trace stretched by that
+constexpr std::uint64_t fewestSteered = 100;  // a slow clock would else be in pieces of a few samples
+constexpr double jumpNs = 0.25 * secondNs;    // farther off than this, something else has happened
 }  // namespace
 
 ClockFit::ClockFit(double nominalRateHz)
@@ -58,12 +59,13 @@ ClockFit::Placement ClockFit::place(std::uint64_t first, std::uint64_t n) {
     double t0 = placedTo_ == first ? placedNs_ : line;
     if (placedTo_) t0 = std::max(t0, placedNs_);
     if (std::fabs(line - t0) > jumpNs) t0 = std::max(line, placedTo_ ? placedNs_ : line);
-    if (placedTo_ != first) steer_ = true;
-    if (steer_) {
-        // once a second, so that blocks in between are of one piece
-        const double correction = std::clamp((line - t0) / secondNs, -fastestSteering, fastestSteering) * slopeNs_;
+    if (placedTo_ != first || (steer_ && first - steeredAt_ >= fewestSteered)) {
+        // once a second, or less often, so that blocks in between are of one piece
+        const double within = std::max(secondNs, static_cast<double>(fewestSteered) * slopeNs_);
+        const double correction = std::clamp((line - t0) / within, -fastestSteering, fastestSteering) * slopeNs_;
         steeredNs_ = slopeNs_ + correction;
         steer_ = false;
+        steeredAt_ = first;
     }
     placedTo_ = first + n;
     const Instant start{std::llround(t0)};

@@ -44,7 +44,8 @@ private:
     std::int64_t secondBegan_ = 0;
     double slopeNs_;
     double offsetNs_ = 0;
-    double steeredNs_;  // the slope that brings what is placed back to the line within a second
+    double steeredNs_;  // the slope that brings what is placed back to the line, within a second or 100 samples
+    std::uint64_t steeredAt_ = 0;
     bool steer_ = true;
     std::optional<std::uint64_t> placedTo_;
     double placedNs_ = 0;

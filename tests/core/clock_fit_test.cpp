@@ -64,6 +64,23 @@ TEST(ClockFit, OneLateArrivalMovesNothing) {
     EXPECT_LT(d.worst, before + 0.0005);
 }
 
+TEST(ClockFit, ASlowClockIsPlacedInPiecesOfManySamples) {
+    constexpr double rate = 10, drift = 200e-6;
+    ClockFit fit(rate);
+    std::map<double, int> pieces;
+    double worst = 0;
+    for (std::uint64_t taken = 1; taken <= 3000; ++taken) {
+        const double trueSeconds = static_cast<double>(taken) / rate * (1 - drift);
+        fit.observe(taken, Instant{std::llround((trueSeconds + 0.001 * static_cast<double>(taken * 7 % 11)) * 1e9)});
+        const ClockFit::Placement p = fit.place(taken - 1, 1);
+        ++pieces[p.dtNs];
+        worst = std::max(worst, std::fabs(p.t0.seconds() - static_cast<double>(taken - 1) / rate * (1 - drift)));
+    }
+    EXPECT_LE(pieces.size(), 30U) << "a hundred samples or more";
+    EXPECT_LT(worst, 0.012);
+    EXPECT_NEAR(fit.ppm(), 200, 5);
+}
+
 TEST(ClockFit, BehindALossItGoesOnAtTheRightTime) {
     ClockFit fit(1000);
     std::uint64_t taken = 0;
