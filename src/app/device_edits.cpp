@@ -164,7 +164,11 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
     } else if (t.kind == ChannelKind::counterInput) {
         s.chain = {PulseCounter{}};
     }
-    if (isOutput(t.kind)) s.output = OutputSpec{0, isDigital(t.kind) ? 1.0 : 10.0, 0, 0};
+    if (isOutput(t.kind)) {
+        const Scale range = isDigital(t.kind) ? Scale{0, 1} : t.ranges.empty() ? Scale{0, 10} : t.ranges.back();
+        const double rest = std::clamp(0.0, range.low, range.high);
+        s.output = OutputSpec{range.low, range.high, rest, rest};
+    }
     if (id) *id = s.id;
     return withSignal(bench, std::move(s));
 }

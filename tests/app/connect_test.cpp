@@ -203,6 +203,9 @@ TEST_F(Connect, PinsOfABoardAreChosenOneByOneAndReadAtOnce) {
     EXPECT_TRUE(waitFor([&] { return value(pressed) == 1; }));
     pins.pressed[7] = true;
     EXPECT_TRUE(waitFor([&] { return value(pressed) == 0; }));
+    window->openDevice("pins");
+    ASSERT_TRUE(click(*window, "Add D9 pwm"));
+    EXPECT_EQ(session().bench().signals.back()->output->high, 255);
 }
 
 TEST(FreshSignals, HaveTagsOfTheirOwn) {

@@ -365,6 +365,7 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
             const bool bit = info.type == SampleType::bit;
             info.kind = sent ? (bit ? ChannelKind::digitalOutput : ChannelKind::analogOutput)
                              : (bit ? ChannelKind::digitalInput : ChannelKind::analogInput);
+            if (sent && !bit && signal.low < signal.high) info.ranges = {{signal.low, signal.high}};
             std::string title = signal.comment;
             for (const auto& [value, words] : signal.words)
                 title += (title.empty() ? "" : ", ") + std::to_string(value) + " " + words;

@@ -275,13 +275,13 @@ private:
                 const int most = pin->what.mode == firmata::servo ? 180 : (1 << bits) - 1;
                 const int value =
                     static_cast<int>(std::lround(std::clamp(due[i].second, 0., static_cast<double>(most))));
-                if (n < 16) {
-                    bytes = {static_cast<char>(0xE0 | n), static_cast<char>(value & 0x7F),
-                             static_cast<char>(value >> 7 & 0x7F)};
-                } else {
-                    bytes = firmata::sysex(std::string{'\x6F', static_cast<char>(n), static_cast<char>(value & 0x7F),
-                                                       static_cast<char>(value >> 7 & 0x7F)});
-                }
+                constexpr int ofShort = 14;  // bits that the short message holds, for one of the first 16 pins
+                std::string parts;
+                for (int at = 0; at < std::max(bits, ofShort); at += 7) parts += static_cast<char>(value >> at & 0x7F);
+                if (n < 16 && bits <= ofShort)
+                    bytes = static_cast<char>(0xE0 | n) + parts;
+                else
+                    bytes = firmata::sysex(std::string{'\x6F', static_cast<char>(n)} + parts);
             }
             if (send(std::move(bytes))) continue;
             for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
@@ -384,11 +384,13 @@ private:
         for (std::size_t i = 0; i < know_.pins.size(); ++i) {
             const auto& modes = know_.pins[i];
             const std::string pin = "D" + std::to_string(i);
-            const auto add = [&](std::string name, ChannelKind kind, int bits, ChainSpec chain = {}) {
+            const auto add = [&](std::string name, ChannelKind kind, int bits, ChainSpec chain = {},
+                                 std::optional<Scale> range = {}) {
                 TerminalInfo info{std::move(name), kind, isDigital(kind) ? SampleType::bit : SampleType::int32};
                 info.title =
                     bits > 1 ? text(CRUSCOTTO_TEXT("pin {0}, {1} bits"), i, bits) : text(CRUSCOTTO_TEXT("pin {0}"), i);
                 info.chain = std::move(chain);
+                if (range) info.ranges = {*range};
                 status().found.push_back(std::move(info));
             };
             if (const auto it = modes.find(firmata::analog);
@@ -399,9 +401,10 @@ private:
             if (modes.contains(firmata::pullUp)) add(pin + " pull-up", ChannelKind::digitalInput, 1);
             if (modes.contains(firmata::output)) add(pin + " out", ChannelKind::digitalOutput, 1);
             if (const auto it = modes.find(firmata::pwm); it != modes.end())
-                add(pin + " pwm", ChannelKind::analogOutput, it->second);
+                add(pin + " pwm", ChannelKind::analogOutput, it->second, {},
+                    Scale{0, static_cast<double>((1 << std::clamp(it->second, 1, 28)) - 1)});
             if (const auto it = modes.find(firmata::servo); it != modes.end())
-                add(pin + " servo", ChannelKind::analogOutput, it->second);
+                add(pin + " servo", ChannelKind::analogOutput, it->second, {}, Scale{0, 180});
         }
         if (replayed_ && know_.firmware.empty()) {
             for (const auto& [mode, number] : seen_)

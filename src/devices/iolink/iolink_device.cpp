@@ -535,9 +535,8 @@ private:
             setLive(text(CRUSCOTTO_TEXT("{0} answers. Settings of its sensors differ from the bench: {1}."), product_,
                          differs->key));
         else if (!others.empty())
-            setLive(
-                text(CRUSCOTTO_TEXT("{0} answers. Sensors read: {1}. Also there: {2}. Add them under \"Sensors\"."),
-                     product_, sensors_.size(), others.substr(0, 300)));
+            setLive(text(CRUSCOTTO_TEXT("{0} answers. Sensors read: {1}. Also there: {2}. Add them under \"Sensors\"."),
+                         product_, sensors_.size(), others.substr(0, 300)));
         else
             setLive(text(CRUSCOTTO_TEXT("{0} answers. Sensors read: {1}."), product_, sensors_.size()));
     }
@@ -565,7 +564,13 @@ std::vector<TerminalInfo> ioLinkTerminals(const JsonText& text) {
             info.kind = isOut ? (bit ? ChannelKind::digitalOutput : ChannelKind::analogOutput)
                               : (bit ? ChannelKind::digitalInput : ChannelKind::analogInput);
             info.type = v.sampleType();
-            if (!bit) info.chain = {shownAs(v, settings.value().units)};
+            const SlopeOffset as = shownAs(v, settings.value().units);
+            if (!bit) info.chain = {as};
+            if (isOut && !bit && v.limits) {
+                const auto [low, high] =
+                    std::minmax({v.limits->low * as.slope + as.offset, v.limits->high * as.slope + as.offset});
+                if (low < high) info.ranges = {{low, high}};
+            }
             std::string title;
             for (const auto& [value, words] : v.words)
                 title += (title.empty() ? "" : ", ") + std::to_string(value) + " " + words;

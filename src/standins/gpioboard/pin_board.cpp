@@ -102,7 +102,7 @@ private:
                     if (pin >= 2) out += std::string{'\0', 1, 1, 1, 11, 1};
                     if (pin >= 14) out += std::string{2, 10};
                     if (pin == 3 || pin == 5 || pin == 6 || pin == 9 || pin == 10 || pin == 11)
-                        out += std::string{3, 8};
+                        out += std::string{3, static_cast<char>(pin == 11 ? 16 : 8)};
                     if (pin >= 2 && pin < 14) out += std::string{4, 14};
                     if (pin >= 18) out += std::string{6, 1};
                     out += '\x7F';
@@ -116,7 +116,11 @@ private:
                 board_.samplingMs = std::max(1, static_cast<int>(arg(2) + 128 * arg(3)));
                 return {};
             case 0x6F:
-                if (arg(2) < 20) board_.level[arg(2)] = static_cast<int>(arg(3) + 128 * arg(4));
+                if (arg(2) < 20) {
+                    int level = 0;
+                    for (std::size_t i = in_.size() - 2; i >= 3; --i) level = 128 * level + static_cast<int>(in_[i]);
+                    board_.level[arg(2)] = level;
+                }
                 return {};
             case 0x76: {
                 if (arg(2) != 0x48) return {};

@@ -213,7 +213,12 @@ TEST_F(Can, EverySignalOfTheDescriptionIsRead) {
 }
 
 TEST_F(Can, ValuesAreSentWhenAllOfAMessageAreKnown) {
-    BusListener listener(settings({{"send", {{"Wanted", "every 0.01"}}}}));
+    const json sends = settings({{"send", {{"Wanted", "every 0.01"}}}});
+    const auto terminals = deviceKind("can")->terminals(jsonText(sends));
+    const auto wanted = std::ranges::find(terminals, "Wanted.WantedSpeed", &TerminalInfo::terminal);
+    ASSERT_NE(wanted, terminals.end());
+    EXPECT_EQ(wanted->ranges.at(0), (Scale{0, 3000})) << "as the description has it";
+    BusListener listener(sends);
     ASSERT_TRUE(listener.reaches(LinkState::live));
     const auto sent = [&] {
         return std::ranges::count_if(bus.told(), [](const std::string& s) { return s.starts_with("t300"); });

@@ -76,13 +76,19 @@ TEST_F(Firmata, PinsAppearWithWhatTheyCanDo) {
     EXPECT_TRUE(has("D7 pull-up", ChannelKind::digitalInput));
     EXPECT_TRUE(has("D9 pwm", ChannelKind::analogOutput));
     EXPECT_TRUE(has("D13 servo", ChannelKind::analogOutput));
+    const auto most = [&](const char* name) {
+        return std::ranges::find(found, name, &TerminalInfo::terminal)->ranges.at(0).high;
+    };
+    EXPECT_EQ(most("D9 pwm"), 255);
+    EXPECT_EQ(most("D11 pwm"), 65535);
+    EXPECT_EQ(most("D13 servo"), 180);
     EXPECT_FALSE(has("D4 pwm", ChannelKind::analogOutput));
     EXPECT_FALSE(has("D0", ChannelKind::digitalInput)) << "it is the serial line's";
 }
 
 TEST_F(Firmata, InputsAreReadAndOutputsSet) {
-    PinListener listener(settings(), {"A1", "A5", "D7 pull-up", "D8", "D13 out", "D9 pwm", "D10 servo", "D16 out",
-                                      "i2c 0x48 reg 0 i16be", "D4 pwm", "A9"});
+    PinListener listener(settings(), {"A1", "A5", "D7 pull-up", "D8", "D13 out", "D9 pwm", "D10 servo", "D11 pwm",
+                                      "D16 out", "i2c 0x48 reg 0 i16be", "D4 pwm", "A9"});
     ASSERT_TRUE(eventually([&] {
         return listener.count("A5") > 10 && listener.count("D7 pull-up") > 0 &&
                listener.count("i2c 0x48 reg 0 i16be") > 2;
@@ -101,6 +107,8 @@ TEST_F(Firmata, InputsAreReadAndOutputsSet) {
     listener.device().setOutput("D10 servo", 90);
     EXPECT_TRUE(eventually([&] { return board.level[13] == 1 && board.level[9] == 255 && board.level[10] == 90; }));
     EXPECT_EQ(board.mode[9], 3);
+    listener.device().setOutput("D11 pwm", 60000);
+    EXPECT_TRUE(eventually([&] { return board.level[11] == 60000; })) << "16 bits, in the longer message";
     EXPECT_NE(listener.status().sentence.english().find("D4 pwm: its pin cannot do that"), std::string::npos)
         << listener.status().sentence.english();
     listener.device().setOutput("D13 out", 0);
