@@ -9,7 +9,8 @@
 
 namespace cruscotto {
 
-ActionList::ActionList(QWidget* parent) : QFrame(parent), search_(new QLineEdit(this)), list_(new QListWidget(this)) {
+ActionList::ActionList(QWidget* parent)
+    : QFrame(parent), search_(new QLineEdit(this)), list_(new QListWidget(this)), none_(new QLabel(this)) {
     setObjectName("palette");
     setAccessibleName(tr("All actions"));
     auto* column = new QVBoxLayout(this);
@@ -22,6 +23,11 @@ ActionList::ActionList(QWidget* parent) : QFrame(parent), search_(new QLineEdit(
     list_->setFocusPolicy(Qt::NoFocus);
     list_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     column->addWidget(search_);
+    none_->setObjectName("muted");
+    none_->setWordWrap(true);
+    none_->setAlignment(Qt::AlignTop);
+    none_->setMargin(8);
+    column->addWidget(none_, 1);
     column->addWidget(list_);
     search_->installEventFilter(this);
     connect(search_, &QLineEdit::textChanged, this, &ActionList::filter);
@@ -43,13 +49,14 @@ void ActionList::open(const QList<QAction*>& actions) {
 
 void ActionList::filter(const QString& words) {
     list_->clear();
+    QStringList notNow;
     for (QAction* action : actions_) {
-        if (!action->isEnabled()) continue;
         const QString name = action->text();
         bool all = true;
         for (const QString& word : words.split(' ', Qt::SkipEmptyParts))
             all = all && (name + " " + action->data().toString()).contains(word, Qt::CaseInsensitive);
-        if (!all) continue;
+        if (all && !action->isEnabled()) notNow << name;
+        if (!all || !action->isEnabled()) continue;
         auto* item = new QListWidgetItem(list_);
         item->setData(Qt::UserRole, QVariant::fromValue(static_cast<void*>(action)));
         item->setData(Qt::AccessibleTextRole, name);
@@ -68,6 +75,10 @@ void ActionList::filter(const QString& words) {
         row->setAttribute(Qt::WA_TransparentForMouseEvents);
         list_->setItemWidget(item, row);
     }
+    list_->setVisible(list_->count() > 0);
+    none_->setVisible(list_->count() == 0);
+    none_->setText(notNow.empty() ? tr("No action has these words.")
+                                  : tr("Not possible now: %1").arg(notNow.join(", ")));
     if (list_->count()) list_->setCurrentRow(0);
 }
 

@@ -5,6 +5,8 @@
 #include <QLineEdit>
 #include <QListWidget>
 
+class QLabel;
+
 namespace cruscotto {
 
 /// All actions in one list that is searched by typing. Return does it, Escape closes.
@@ -24,6 +26,7 @@ private:
     void trigger();
     QLineEdit* search_;
     QListWidget* list_;
+    QLabel* none_;  // why the list is empty
     QList<QAction*> actions_;
 };
 

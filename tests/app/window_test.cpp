@@ -555,6 +555,16 @@ TEST_F(Window, AllActionsAreSearchedAndDone) {
     EXPECT_FALSE(list.isVisible());
     EXPECT_EQ(session().bench().pages.size(), pages + 1);
     QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
+    const auto says = [&](const QString& words) {
+        for (QLabel* label : list.findChildren<QLabel*>())
+            if (label->isVisible() && label->text().contains(words)) return true;
+        return false;
+    };
+    QTest::keyClicks(list.search(), "work readings out");
+    EXPECT_TRUE(says("Not possible now: Work the readings of this run out again"));
+    QTest::keyClick(list.search(), Qt::Key_A, Qt::ControlModifier);
+    QTest::keyClicks(list.search(), "xyz");
+    EXPECT_TRUE(says("No action has these words."));
     QTest::keyClick(list.search(), Qt::Key_Escape);
     EXPECT_FALSE(list.isVisible());
     press("page-previous");
