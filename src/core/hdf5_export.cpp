@@ -64,8 +64,9 @@ bool attribute(hid_t on, const char* name, T value) {
 template <class T>
 class Dataset {
 public:
-    Dataset(hid_t in, const std::string& name, hsize_t width = 1)
-        : width_(width), chunkRows_(width > 1 ? 1024U : 32'768U) {
+    /// A chunk is no longer than what is `expected`: the file would be made larger by what the last one does not hold.
+    Dataset(hid_t in, const std::string& name, std::uint64_t expected, hsize_t width = 1)
+        : width_(width), chunkRows_(std::clamp<hsize_t>(expected, 1, 32'768)) {
         const hsize_t none[2] = {0, width}, most[2] = {H5S_UNLIMITED, width}, chunk[2] = {chunkRows_, width};
         const Handle space(H5Screate_simple(rank(), none, most), H5Sclose);
         const Handle properties(H5Pcreate(H5P_DATASET_CREATE), H5Pclose);
@@ -197,7 +198,7 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
     RunReplay replay(reader, group.id, part);
     std::vector<Dataset<double>> columns;
     for (const RunSignal* s : replay.signals()) {
-        columns.emplace_back(out.id(), linkName(s->key));
+        columns.emplace_back(out.id(), linkName(s->key), s->samples);
         if (!columns.back().ok() || !describe(columns.back().id(), *s)) return false;
     }
     std::optional<Dataset<double>> times;
@@ -215,7 +216,7 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
         if (begin == end) continue;
         if (!first) first = b.timeOf(begin);
         if (!b.times.empty()) {
-            if (!times) times.emplace(out.id(), "time");
+            if (!times) times.emplace(out.id(), "time", group.samples);
             std::vector<double> seconds;
             for (std::size_t i = begin; i < end; ++i) seconds.push_back((b.times[i] - zero).seconds());
             if (!times->append(seconds.data(), seconds.size())) return false;
@@ -223,7 +224,7 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
             dt = b.dtNs;
             const Instant t0 = b.timeOf(begin);
             if (!next || lastDt != dt || std::llabs(t0.ns - next->ns) > 1) {
-                if (!pieces) pieces.emplace(out.id(), "pieces", 3);
+                if (!pieces) pieces.emplace(out.id(), "pieces", 64, 3);
                 const double row[3] = {static_cast<double>(written), static_cast<double>(t0.ns), dt};
                 if (!pieces->append(row, 1)) return false;
             }

@@ -143,6 +143,11 @@ TEST(Hdf5Export, OpensElsewhereWithEveryReadingAndItsUnit) {
                 expected.append(reinterpret_cast<const char*>(&step.readings[0].values[i]), 8);
     EXPECT_TRUE(test::readFile(folder.file("out")) == expected);
 
+    ExportOptions slow;
+    slow.signals = {"drive"};
+    ASSERT_TRUE(exportRun(folder.file("a.run"), folder.file("slow.h5"), slow, progress).ok());
+    EXPECT_LT(std::filesystem::file_size(folder.file("slow.h5")), 30'000U) << "two samples need no large chunk";
+
     progress.stop = true;
     EXPECT_FALSE(exportRun(folder.file("a.run"), folder.file("b.h5"), {}, progress).ok());
     EXPECT_FALSE(std::filesystem::exists(folder.file("b.h5"))) << "a cancelled one leaves nothing behind";
