@@ -60,6 +60,7 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     setUp();
     applyTheme(QSettings().value("window/night").toBool());
     MainWindow window;
+    window.findPanel().setRoot(options.attached);
     window.restoreSettings();
     closeOnSignals(window);
     Recovery recovery(Recovery::defaultFolder());

@@ -148,7 +148,7 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
     s.device = device;
     s.terminal = t.terminal;
     s.kind = t.kind;
-    s.name = t.terminal;
+    s.name = t.name.empty() ? t.terminal : t.name;
     s.tag = freshTag(bench, t.terminal);
     s.id = freshId(t.terminal, ids);
     s.colour = static_cast<int>(ids.size() % 8);

@@ -162,33 +162,38 @@ void FindPanel::rebuild(const PortScout::State& state) {
 }
 
 void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
-    const auto used = [&](const std::string& kind, const std::string& address) {
+    const auto used = [&](const FoundInput& input) {
         for (const auto& d : session_.bench().devices) {
-            if (d->kind != kind) continue;
+            const DeviceKind* kind = d->kind == input.kind ? deviceKind(d->kind) : nullptr;
+            if (!kind) continue;
             const auto settings = parseJson(d->settings.empty() ? "{}" : d->settings);
-            const auto it = settings.find("address");
-            if (address.empty() || (it != settings.end() && *it == address)) return shown(d->name);
+            const auto info = std::ranges::find(kind->settings, input.key, &SettingInfo::key);
+            const auto it = settings.find(input.key);
+            const std::string value = it != settings.end() && it->is_string() ? it->get<std::string>()
+                                      : info != kind->settings.end()          ? info->otherwise
+                                                                              : std::string();
+            if (value == input.value) return shown(d->name);
         }
         return QString();
     };
-    const auto offer = [&](const QString& name, const QString& what, const std::string& kind,
-                           const std::string& address, const std::string& settings) {
+    for (const FoundInput& input : state.inputs) {
+        const QString name = input.name.empty() ? tr("This computer") : shown(input.name);
         column->addSpacing(8);
         auto* title = new QLabel(name);
         title->setTextFormat(Qt::PlainText);
         title->setStyleSheet("font-weight: 600;");
         column->addWidget(title);
-        label(what, "muted", column);
-        if (const QString inUse = used(kind, address); !inUse.isEmpty()) {
+        label(shown(input.what), "muted", column);
+        if (const QString inUse = used(input); !inUse.isEmpty()) {
             label(tr("In this bench as %1.").arg(inUse), "muted", column);
-            return;
+            continue;
         }
         auto* add = new QPushButton(tr("Add"));
         add->setAccessibleName(tr("Add %1").arg(name));
         connect(add, &QPushButton::clicked, this,
-                [this, kind, name, settings] { addDevice(kind, name.toStdString(), settings); });
-        const QString key = shown(kind + address);
-        auto* see = lookButton(key, name, [this, key, kind, settings] { look(key, kind, settings); });
+                [this, input, name] { addDevice(input.kind, name.toStdString(), input.settings); });
+        const QString key = shown(input.kind + input.value);
+        auto* see = lookButton(key, name, [this, key, input] { look(key, input.kind, input.settings); });
         auto* buttons = new QHBoxLayout;
         buttons->setSpacing(8);
         buttons->addWidget(add);
@@ -196,13 +201,7 @@ void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
         buttons->addStretch();
         column->addLayout(buttons);
         placeTrial(key, column);
-    };
-    for (const std::string& bus : state.canInterfaces)
-        offer(shown(bus), tr("CAN interface of this computer"), "can", bus,
-              jsonText(nlohmann::ordered_json{{"address", bus}}));
-    if (state.kernelSensors > 0)
-        offer(tr("This computer"), tr("%1 sensors that the kernel offers").arg(state.kernelSensors), "computer", "",
-              root_ == "/" ? "{}" : jsonText(nlohmann::ordered_json{{"root", root_}}));
+    }
 }
 
 QPushButton* FindPanel::lookButton(const QString& key, const QString& name, std::function<void()> look) {

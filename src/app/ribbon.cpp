@@ -105,15 +105,19 @@ void Ribbon::paintEvent(QPaintEvent*) {
             const QColor colour = t.signal[static_cast<std::size_t>(signal->colour)];
             p.setPen(QPen(colour, 1));
             const double dx = s.width() / static_cast<double>(columns_.size());
+            const bool steps = isDigital(signal->kind) || isOutput(signal->kind);
             QPointF last(std::nan(""), 0);
             for (std::size_t i = 0; i < columns_.size(); ++i) {
                 const Summary& c = columns_[i].summary;
-                if (columns_[i].gapBefore) last.setX(std::nan(""));
+                if (columns_[i].broken()) last.setX(std::nan(""));
                 if (!c.count) continue;
                 const QPointF now(s.left() + dx * (static_cast<double>(i) + 0.5), y(c.mean));
                 double top = y(c.max), bottom = y(c.min);
                 if (now.x() - last.x() > 1.5 * dx) {
-                    p.drawLine(last, now);  // a slow signal: nothing in between, and nothing missing
+                    // A slow signal: nothing in between, and nothing missing.
+                    const QPointF held = steps ? QPointF(now.x(), last.y()) : now;
+                    p.drawLine(last, held);
+                    if (steps) p.drawLine(held, now);
                 } else if (!std::isnan(last.x())) {
                     top = std::min(top, last.y());
                     bottom = std::max(bottom, last.y());

@@ -76,15 +76,19 @@ struct StandInOptions {
     std::string link;
     bool asked = false;
     unsigned baud = 0;
+    std::vector<std::string> faults;  ///< that are on from the beginning
 };
 int beehive(const StandInOptions& options);
 
 /// The stand-ins that wait on a pseudo terminal or on the loopback address, until they are stopped.
 struct HostedOptions {
-    std::string link;              ///< a symbolic link to the pseudo terminal
-    std::optional<unsigned> port;  ///< a TCP port on the loopback address instead; 0: any
-    double times = 1;              ///< of a bus: as many frames
+    std::string link;                 ///< a symbolic link to the pseudo terminal
+    std::optional<unsigned> port;     ///< a TCP port on the loopback address instead; 0: any
+    double times = 1;                 ///< of a bus: as many frames
+    std::vector<std::string> faults;  ///< that are on from the beginning
 };
+/// What can be made to go wrong with that stand-in, with commas between; empty where there is none of that name.
+std::string standInFaults(const std::string& name);
 int rack(const HostedOptions& options);
 int meter(const HostedOptions& options);
 int weather(const HostedOptions& options);
@@ -92,6 +96,12 @@ int sensors(const HostedOptions& options);
 int tone(const HostedOptions& options);
 int pumpBus(const HostedOptions& options);
 int pinBoard(const HostedOptions& options);
+struct CabinetOptions {
+    std::string folder;
+    std::vector<std::string> faults;
+};
+/// The small computer in the pump bench's cabinet: makes a tree with what Linux shows of it, until it is stopped.
+int cabinet(const CabinetOptions& options);
 
 /// Writes the description of what the bench publishes on a CAN bus.
 int writeBusDescription(const std::string& bench, const std::string& device, const std::string& out);

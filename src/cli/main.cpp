@@ -44,6 +44,8 @@ int main(int argc, char** argv) {
     WindowOptions window;
     TimeOption after;
     app.add_option("FILE", window.file, "a .bench or .run to open in the window");
+    app.add_option("--attached", window.attached,
+                   "where the window looks for what is attached: a made or copied tree of /sys and /dev");
 
     cli::RecordOptions record;
     TimeOption recordFor;
@@ -156,6 +158,19 @@ int main(int argc, char** argv) {
         ->add_option("--baud", beehive.baud, "speak at this speed only: listeners at another one hear nonsense")
         ->check(CLI::Range(50, 4'000'000));
 
+    const auto addFaults = [](CLI::App* command, std::vector<std::string>& faults) {
+        command->add_option(
+            "--fault", faults,
+            "what goes wrong from the beginning; typed while it runs, its name switches it on or off: " +
+                cli::standInFaults(command->get_name()));
+    };
+    addFaults(beehiveCommand, beehive.faults);
+    cli::CabinetOptions cabinet;
+    CLI::App* cabinetCommand = standIn->add_subcommand(
+        "computer", "a small computer with sensors, fast inputs, lines and counters, as a tree of /sys and /dev");
+    cabinetCommand->add_option("FOLDER", cabinet.folder, "the tree; taken away in the end")->required();
+    addFaults(cabinetCommand, cabinet.faults);
+
     struct Hosted {
         const char *name, *help;
         int (*run)(const cli::HostedOptions&);
@@ -175,6 +190,7 @@ int main(int argc, char** argv) {
         h.command->add_option("--link", h.options.link, "make a symbolic link to its serial port under this name");
         h.command->add_option("--port", h.options.port, "wait on this TCP port of the loopback address instead; 0: any")
             ->check(CLI::Range(0, 65535));
+        addFaults(h.command, h.options.faults);
         if (std::string_view(h.name) == "bus")
             h.command
                 ->add_option("--times", h.options.times,
@@ -219,6 +235,10 @@ int main(int argc, char** argv) {
             cli::handleSignals();
             return h.run(h.options);
         }
+    if (cabinetCommand->parsed()) {
+        cli::handleSignals();
+        return cli::cabinet(cabinet);
+    }
     if (dbcCommand->parsed()) return cli::writeBusDescription(dbcBench, dbcDevice, dbcOut);
     if (replayCommand->parsed()) return cli::replay(replayed);
     if (recordCommand->parsed()) {

@@ -317,7 +317,7 @@ int SignalHistory::columns(const ColumnRequest& request, std::vector<Column>& ou
             const Instant t{lv.begin.at(k)};
             if (t >= to) return used;
             if (t < request.from) continue;
-            out[columnOf(t)].summary.add(lv.summary(k));
+            out[columnOf(t)].add(lv.summary(k));
         }
         next = std::max(next, end * size);
     }
@@ -333,8 +333,8 @@ int SignalHistory::columns(const ColumnRequest& request, std::vector<Column>& ou
         const Instant t = segment->timeOf(base_ + i);
         if (t >= to) break;
         if (t < request.from) continue;
-        Column& column = out[columnOf(t)];
-        column.summary.add(readings_.at(i));
+        const double v = readings_.at(i);
+        out[columnOf(t)].add(Summary{v, v, v, v == v ? 1U : 0U});
     }
     return used;
 }

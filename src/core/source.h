@@ -25,6 +25,13 @@ struct Column {
     Instant begin;
     Summary summary;
     bool gapBefore = false;  ///< nothing was measured between the column before and this one
+    bool sampled = false;    ///< something was read in it, even if that has no value
+    void add(const Summary& read) {
+        summary.add(read);
+        sampled = true;
+    }
+    /// What came before does not go on to here.
+    [[nodiscard]] bool broken() const { return gapBefore || (sampled && summary.count == 0); }
 };
 
 /// `n` columns of `width`, the first beginning at `from`. Precondition: width.ns > 0. Give `from` as a multiple of

@@ -1,4 +1,5 @@
 #include "devices/discovery.h"
+#include "devices/kernel_file.h"
 
 #include <grp.h>
 #include <sys/stat.h>
@@ -13,17 +14,6 @@ namespace cruscotto {
 
 namespace fs = std::filesystem;
 
-namespace {
-
-std::string firstLine(const fs::path& path) {
-    std::ifstream file(path);
-    std::string line;
-    std::getline(file, line);
-    return line.substr(0, 200);
-}
-
-}  // namespace
-
 std::vector<std::string> findCanInterfaces(const std::string& root) {
     std::vector<std::string> out;
     std::error_code ec;
@@ -37,13 +27,31 @@ std::vector<std::string> findCanInterfaces(const std::string& root) {
     return out;
 }
 
-Text permissionSentence(const std::string& port) {
+namespace {
+
+/// The group that may use it; empty where that is root's.
+std::string groupOf(const std::string& path) {
     struct stat found {};
-    std::string owner = "dialout";
-    if (::stat(port.c_str(), &found) == 0)
-        if (const group* g = getgrgid(found.st_gid); g && g->gr_gid != 0) owner = g->gr_name;
+    if (::stat(path.c_str(), &found) != 0) return {};
+    const group* g = getgrgid(found.st_gid);
+    return g && g->gr_gid != 0 ? g->gr_name : "";
+}
+
+}  // namespace
+
+Text permissionSentence(const std::string& port) {
+    const std::string owner = groupOf(port);
     return text(CRUSCOTTO_TEXT("You may not open {0}. Run: sudo usermod -aG {1} $USER  and log in again."), port,
-                owner);
+                owner.empty() ? "dialout" : owner);
+}
+
+Text kernelPermissionSentence(const std::string& device) {
+    if (const std::string owner = groupOf(device); !owner.empty())
+        return text(CRUSCOTTO_TEXT("You may not open {0}. Run: sudo usermod -aG {1} $USER  and log in again."), device,
+                    owner);
+    return text(CRUSCOTTO_TEXT("You may not open {0}. Run: sudo chown $USER {0}  or, to last longer than to "
+                               "the next start, have a udev rule do that."),
+                device);
 }
 
 std::string holderOf(const std::string& path) {
@@ -57,7 +65,7 @@ std::string holderOf(const std::string& path) {
         std::error_code ignored;  // processes come and go, and not all may be looked into
         for (const auto& fd : fs::directory_iterator(process.path() / "fd", ignored))
             if (fs::read_symlink(fd.path(), ignored) == wanted)
-                return firstLine(process.path() / "comm") + " (" + number + ")";
+                return kernelLine(process.path() / "comm") + " (" + number + ")";
     }
     return {};
 }
@@ -77,7 +85,7 @@ std::vector<FoundPort> findSerialPorts(const std::string& root) {
         const std::string name = tty.path().filename();
         const fs::path device = fs::canonical(tty.path() / "device", ignored);
         // Consoles have no device behind them; a 16550 of type 0 is a place where one could be.
-        if (ignored || firstLine(tty.path() / "type") == "0") continue;
+        if (ignored || kernelLine(tty.path() / "type") == "0") continue;
         FoundPort port;
         port.node = (base / "dev" / name).string();
         if (!fs::exists(port.node, ignored)) continue;
@@ -86,9 +94,9 @@ std::vector<FoundPort> findSerialPorts(const std::string& root) {
         fs::path at = device;
         for (int level = 0; level < 6 && at.has_relative_path(); ++level, at = at.parent_path()) {
             if (!fs::exists(at / "product", ignored)) continue;
-            port.product = firstLine(at / "product");
-            port.maker = firstLine(at / "manufacturer");
-            port.serial = firstLine(at / "serial");
+            port.product = kernelLine(at / "product");
+            port.maker = kernelLine(at / "manufacturer");
+            port.serial = kernelLine(at / "serial");
             break;
         }
         if (access(port.node.c_str(), R_OK | W_OK) != 0) port.problem = permissionSentence(port.node);

@@ -25,6 +25,8 @@ std::vector<std::string> findCanInterfaces(const std::string& root = "/");
 
 /// What mends a port that may not be opened.
 Text permissionSentence(const std::string& port);
+/// The same for a device of the kernel's that need not belong to a group.
+Text kernelPermissionSentence(const std::string& device);
 
 /// The process that has this file open, as "name (number)"; empty where the system does not tell. Not this process.
 std::string holderOf(const std::string& path);

@@ -2,7 +2,6 @@
 
 #include <chrono>
 
-#include "devices/computer/sensor_tree.h"
 #include "devices/serial/speed_search.h"
 
 namespace cruscotto {
@@ -75,16 +74,14 @@ void PortScout::stopScan() {
 void PortScout::work(const std::stop_token& stop) {
     while (!stop.stop_requested()) {
         auto ports = findSerialPorts(root_);
-        auto buses = findCanInterfaces(root_);
-        const std::size_t sensors = findKernelSensors(root_).size();
+        auto inputs = findKernelInputs(root_);
         std::string asked;
         std::stop_token end;
         {
             Lock lock(mutex_);
             state_.looked = true;
             state_.ports = std::move(ports);
-            state_.canInterfaces = std::move(buses);
-            state_.kernelSensors = sensors;
+            state_.inputs = std::move(inputs);
             if (asked_.empty())
                 changed_.wait_for(lock, stop, std::chrono::seconds(1),
                                   [&]() HOLDING(mutex_) { return !asked_.empty(); });

@@ -8,10 +8,11 @@
 #include "core/guarded.h"
 #include "devices/discovery.h"
 #include "devices/host_scan.h"
+#include "devices/kernel_inputs.h"
 
 namespace cruscotto {
 
-/// Looks again and again, on a thread of its own, which serial ports are attached; and listens to one that is asked
+/// Looks again and again, on a thread of its own, which serial ports and inputs of the kernel are attached; and listens to one that is asked
 /// for, at one speed after the other, to tell what is there before it is added. Sends nothing. Any thread.
 class PortScout {
 public:
@@ -29,8 +30,7 @@ public:
         std::string listening;  ///< the port that is listened to now; empty: none
         std::size_t tried = 0, speeds = 0;
         std::map<std::string, Heard> heard;  ///< by the port's path
-        std::vector<std::string> canInterfaces;
-        std::size_t kernelSensors = 0;
+        std::vector<FoundInput> inputs;
         struct Hosts {
             bool going = false;
             std::uint64_t done = 0, all = 0;

@@ -154,7 +154,8 @@ Result<CaptureOrigin> captureReplay(const std::string& path) {
     CaptureOrigin out = captureOrigin(head);
     if (out.kind.empty()) out.kind = "serial-line-board";
     // A file does not choose what is opened: only what receives from the file itself is made of it.
-    static constexpr std::array kinds{"serial-line-board", "frame-board", "firmata", "modbus", "scpi", "can", "io-link-master"};
+    static constexpr std::array kinds{"serial-line-board", "frame-board", "firmata", "modbus", "scpi", "can",
+                                      "io-link-master"};
     if (std::ranges::find(kinds, out.kind) == kinds.end())
         return failure("{0} says that it is of a device of the kind \"{1}\", which receives no captures.", path,
                        out.kind.substr(0, 100));

@@ -257,7 +257,7 @@ int RunSource::columnsOf(const Overview& o, const ColumnRequest& request, std::v
     for (; it != buckets.end() && it->begin < to; ++it) {
         if (!coarse) {
             if (it->begin >= request.from)
-                out[static_cast<std::size_t>((it->begin - request.from).ns / width)].summary.add(it->summary);
+                out[static_cast<std::size_t>((it->begin - request.from).ns / width)].add(it->summary);
             continue;
         }
         // Columns narrower than a bucket all show it until the samples are there.
@@ -265,7 +265,7 @@ int RunSource::columnsOf(const Overview& o, const ColumnRequest& request, std::v
         end = std::min({end, Instant{it->begin.ns + std::llround(length)}, to});
         for (std::int64_t t = std::max(it->begin, request.from).ns; t < end.ns;) {
             const auto i = static_cast<std::size_t>((t - request.from.ns) / width);
-            out[i].summary.add(it->summary);
+            out[i].add(it->summary);
             t = out[i].begin.ns + width;
         }
     }

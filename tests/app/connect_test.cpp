@@ -9,7 +9,9 @@
 
 #include "app/device_edits.h"
 #include "app/fields.h"
+#include "app/tiles/state_tile.h"
 #include "standins/beehive/beehive.h"
+#include "standins/cabinet/cabinet_computer.h"
 #include "standins/frameboard/weather_board.h"
 #include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
@@ -285,6 +287,48 @@ TEST_F(Connect, WhatIsAttachedIsLookedIntoBeforeItIsAdded) {
     ASSERT_TRUE(click(panel, "Add " + address));
     EXPECT_EQ(added().kind, "io-link-master");
     EXPECT_FALSE(says(panel, "Brine level")) << "the bench's device has it now";
+}
+
+TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
+    TempFolder folder;
+    const auto computer = std::move(CabinetComputer::open(folder.file("c")).value());
+    FindPanel& panel = window->findPanel();
+    panel.setRoot(computer->folder());
+    press("find");
+    EXPECT_TRUE(waitFor([&] { return says(panel, "8 sensors that the kernel offers") && says(panel, "pulses"); }));
+    ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "spi0-select, output, used by spi0 CS0"); }));
+    ASSERT_TRUE(click(panel, "Add gpiochip0"));
+    EXPECT_EQ(added().kind, "gpio-lines");
+    ASSERT_TRUE(click(*window, "Read the 5 inputs that nobody else uses"));
+    EXPECT_NE(added().settings.find(R"("guard-door":"0 in")"), std::string::npos) << added().settings;
+    ASSERT_TRUE(click(*window, "Add stop-chain"));
+    const std::string id = session().bench().signals.back()->id;
+    ASSERT_TRUE(waitFor([&] { return session().source().at(id, session().end()).value == 1; }));
+
+    // A line that does not move is read twice a second: between that it stands where it was.
+    TileSpec tile;
+    tile.id = "stood";
+    tile.kind = TileKind::state;
+    tile.signals = {id};
+    tile.w = 3;
+    tile.h = 2;
+    session().edit("Add", withTile(session().bench(), session().bench().pages.front()->id, tile));
+    const auto strip = [&] {
+        StateTile* last = nullptr;
+        for (auto* t : window->findChildren<StateTile*>()) last = t;
+        return last ? last->stripText() : std::string();
+    };
+    const auto end = [](const std::string& text) { return text.substr(text.find_last_not_of('1') + 1); };
+    EXPECT_TRUE(waitFor([&] { return end(strip()).size() > 12; })) << strip();
+    computer->unplug();
+    EXPECT_TRUE(waitFor([&] { return strip().ends_with(' '); })) << strip();
+    computer->plug();
+    EXPECT_TRUE(waitFor([&] { return end(strip()).size() > 12; })) << strip();
+    const std::string whole = strip();
+    const std::string upTo = whole.substr(0, whole.size() - end(whole).size());
+    EXPECT_TRUE(upTo.ends_with(' ')) << "the absence is not covered up: " << whole;
+    EXPECT_NE(upTo.find('1'), std::string::npos) << whole;
 }
 
 TEST_F(Connect, TheWheelScrollsAndChangesNoChoiceOnItsWay) {

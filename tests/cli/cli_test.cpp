@@ -341,6 +341,32 @@ TEST(Cli, StandInBeehiveIsReadByItsExample) {
     EXPECT_FALSE(std::filesystem::exists(f.file("port"))) << "the link goes with the board";
 }
 
+TEST(Cli, TheCabinetsComputerIsReadAndWhatGoesWrongThereIsSaid) {
+    TempFolder f;
+    TempFolder g;
+    EXPECT_EQ(run(f, {"stand-in", "computer", g.file("c"), "--fault", "sideways"}).code, cli::wrongUsage);
+    EXPECT_EQ(run(f, {"stand-in", "rack", "--fault", "sideways"}).code, cli::wrongUsage);
+    EXPECT_EQ(run(f, {"stand-in", "computer", f.file("")}).code, cli::failed) << "the folder is in use";
+    Program computer(f, {"stand-in", "computer", g.file("c"), "--fault", "asleep"});
+    ASSERT_TRUE(test::eventually([&] { return std::filesystem::exists(g.file("c/dev/gpiochip0")); }));
+    test::writeFile(g.file("a.bench"), R"({"format":"cruscotto-bench","version":1,"name":"Cabinet","devices":[
+        {"id":"l","name":"Lines","kind":"gpio-lines","settings":{"chip":")" +
+                                           g.file("c/dev/gpiochip0") + R"(","lines":{"mark":"1"}}},
+        {"id":"s","name":"Sensors","kind":"computer","settings":{"root":")" +
+                                           g.file("c") + R"("}}],"signals":[
+        {"id":"mark","name":"mark","device":"l","terminal":"mark","kind":"digital-input"},
+        {"id":"cpu","name":"cpu","device":"s","terminal":"cabinet.temp1","kind":"analog-input"}]})");
+    const Output o = run(g, {"record", g.file("a.bench"), "--for", "1500ms", "--out", g.file("a.run")});
+    EXPECT_EQ(o.code, cli::deviceTrouble) << o.err;
+    EXPECT_NE(o.err.find("cabinet.temp1 is there, but cannot be read now"), std::string::npos) << o.err;
+    const auto reader = RunReader::open(g.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    EXPECT_GT(reader.value()->info().signal("mark")->samples, 40U) << "two edges a turn";
+    computer.signal(SIGINT);
+    EXPECT_EQ(computer.wait().code, cli::ok);
+    EXPECT_FALSE(std::filesystem::exists(g.file("c"))) << "what it made goes with it";
+}
+
 TEST(Cli, TheColdStoresRackIsReadByItsExampleAndPlayedAgain) {
     TempFolder f;
     TempFolder g;

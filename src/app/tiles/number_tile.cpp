@@ -25,11 +25,11 @@ void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& col
     const double dx = where.width() / static_cast<double>(columns.size() - 1);
     for (std::size_t i = 0; i < columns.size(); ++i) {
         const Column& c = columns[i];
-        if (!c.summary.count || c.gapBefore) {
+        if (c.broken()) {
             p.drawPolyline(line);
             line.clear();
-            if (!c.summary.count) continue;
         }
+        if (!c.summary.count) continue;  // a slow signal: nothing in between, and nothing missing
         const double x = where.left() + dx * static_cast<double>(i);
         if (!steps && y(c.summary.min) - y(c.summary.max) > 1.5)  // it swings within a column: show how far
             p.drawLine(QPointF(x, y(c.summary.min)), QPointF(x, y(c.summary.max)));

@@ -1,5 +1,7 @@
 #include "app/tiles/state_tile.h"
 
+#include <cmath>
+
 #include "app/theme.h"
 #include "app/words.h"
 
@@ -22,8 +24,44 @@ void StateTile::refresh(Instant t, bool digits) {
         const Duration width{window.ns / n};
         const Instant from{(t.ns - window.ns) / width.ns * width.ns};
         session_.source().columns(first()->id, {from, width, static_cast<std::size_t>(n)}, columns_);
+        layStrip(t);
     }
     if (changed || digits) update();
+}
+
+void StateTile::layStrip(Instant until) {
+    // Between two readings it stands where it was, unless nothing was measured there.
+    const auto heldAt = [&](Instant t) {
+        const Reading r = session_.source().at(first()->id, t);
+        const bool known = r.quality != Quality::gap && r.quality != Quality::stale && !std::isnan(r.value);
+        return !known ? Stood::unknown : r.value > 0.5 ? Stood::on : Stood::off;
+    };
+    strip_.assign(columns_.size(), Stood::unknown);
+    Stood held = columns_.empty() ? Stood::unknown : heldAt(columns_.front().begin);
+    for (std::size_t i = 0; i < columns_.size(); ++i) {
+        const Column& c = columns_[i];
+        if (c.gapBefore)
+            for (std::size_t k = i; k-- > 0 && !columns_[k].sampled;) strip_[k] = Stood::unknown;
+        const bool last = i + 1 == columns_.size();
+        if (c.sampled) {
+            strip_[i] = held = c.summary.count == 0  ? Stood::unknown
+                               : c.summary.min > 0.5 ? Stood::on
+                               : c.summary.max > 0.5 ? Stood::both
+                                                     : Stood::off;
+            if (held == Stood::both) held = heldAt(last ? until : columns_[i + 1].begin - nanoseconds(1));
+        } else {
+            strip_[i] = held;
+        }
+    }
+    // What is behind the last reading is known only while more come.
+    if (heldAt(until) == Stood::unknown)
+        for (std::size_t k = columns_.size(); k-- > 0 && !columns_[k].sampled;) strip_[k] = Stood::unknown;
+}
+
+std::string StateTile::stripText() const {
+    std::string out;
+    for (const Stood s : strip_) out += " 01x"[static_cast<std::size_t>(s)];
+    return out;
 }
 
 void StateTile::paintEvent(QPaintEvent*) {
@@ -62,15 +100,13 @@ void StateTile::paintEvent(QPaintEvent*) {
     p.setRenderHint(QPainter::Antialiasing, false);
     const QRectF strip(b.left(), b.bottom() - stripHeight - 2, b.width(), stripHeight);
     p.fillRect(strip, t.track);
-    const double dx = strip.width() / static_cast<double>(std::max<std::size_t>(1, columns_.size()));
+    const double dx = strip.width() / static_cast<double>(std::max<std::size_t>(1, strip_.size()));
     p.setPen(Qt::NoPen);
-    for (std::size_t i = 0; i < columns_.size(); ++i) {
-        const Summary& c = columns_[i].summary;
-        if (!c.count || c.max < 0.5) continue;
+    for (std::size_t i = 0; i < strip_.size(); ++i) {
+        if (strip_[i] != Stood::on && strip_[i] != Stood::both) continue;
         const double x = strip.left() + dx * static_cast<double>(i);
-        p.fillRect(QRectF(x, c.min > 0.5 ? strip.top() : strip.top() + 5, dx + 0.5,
-                          strip.bottom() - (c.min > 0.5 ? strip.top() : strip.top() + 5)),
-                   colourOf(*s.spec));
+        const double top = strip.top() + (strip_[i] == Stood::on ? 0 : 5);
+        p.fillRect(QRectF(x, top, dx + 0.5, strip.bottom() - top), colourOf(*s.spec));
     }
 }
 

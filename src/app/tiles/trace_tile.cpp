@@ -236,7 +236,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
             line.cache.update(source, s.spec->id, {from, to}, width, session_.end() - milliseconds(500));
         plotted.reserve(static_cast<int>(columns.size()) * 2);
         for (const Column& c : columns) {
-            if (c.gapBefore) plotted.append({x(c.begin), std::numeric_limits<double>::quiet_NaN()});
+            if (c.broken()) plotted.append({x(c.begin), std::numeric_limits<double>::quiet_NaN()});
             if (!c.summary.count) continue;
             const double at = x(c.begin) + 0.5 * width.seconds();
             if (c.summary.max - c.summary.min < perPixel) {  // less than a pixel: one quiet point

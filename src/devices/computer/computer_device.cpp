@@ -82,8 +82,15 @@ protected:
                 if (problem.empty()) problem = text(CRUSCOTTO_TEXT("there is no {0}"), name);
             deliver();
             status().lines += good;
-            if (!reading_.empty() && good == 0) return End::lost;
-            if (!problem.empty())
+            if (!reading_.empty() && good == 0) {
+                if (findKernelSensors(settings_.root).empty()) return End::lost;
+                setState(LinkState::silent,
+                         reading_.size() == 1
+                             ? text(CRUSCOTTO_TEXT("{0} is there, but cannot be read now. It is tried again."),
+                                    reading_.front().name)
+                             : text(CRUSCOTTO_TEXT("None of the {0} sensors can be read now. They are tried again."),
+                                    reading_.size()));
+            } else if (!problem.empty())
                 setLive(text(CRUSCOTTO_TEXT("{0} sensors are there, but {1}. The rest goes on."), sensors_.size(),
                              problem.english()));
             else

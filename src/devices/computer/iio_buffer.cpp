@@ -10,9 +10,9 @@
 #include <cmath>
 #include <cstring>
 #include <filesystem>
-#include <fstream>
 
 #include "devices/computer/sensor_tree.h"
+#include "devices/kernel_file.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
@@ -51,12 +51,6 @@ Result<IioBufferSettings> iioBufferSettings(const JsonText& json) {
     return out;
 }
 
-std::string lineOf(const fs::path& path) {
-    std::ifstream file(path);
-    std::string out;
-    std::getline(file, out);
-    return out.substr(0, 200);
-}
 /// Zero, or why it was refused.
 int put(const fs::path& path, const std::string& text) {
     const int fd = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
@@ -86,7 +80,7 @@ protected:
         const auto named = [&](const char* begins, const std::string& name) -> fs::path {
             std::error_code ec;
             for (fs::directory_iterator it(devices, ec), end; !ec && it != end; it.increment(ec))
-                if (it->path().filename().string().starts_with(begins) && lineOf(it->path() / "name") == name)
+                if (it->path().filename().string().starts_with(begins) && kernelLine(it->path() / "name") == name)
                     return it->path();
             return {};
         };
@@ -191,7 +185,7 @@ private:
             const std::string leaf = it->path().filename().string();
             if (!leaf.starts_with("in_") || !leaf.ends_with("_type")) continue;
             const std::string name = leaf.substr(3, leaf.size() - 8);
-            const auto packed = iioElement(lineOf(it->path()));
+            const auto packed = iioElement(kernelLine(it->path()));
             const auto index = readKernelNumber((device_ / "scan_elements" / ("in_" + name + "_index")).string());
             if (packed && index) all.push_back({static_cast<int>(std::clamp(*index, 0., 1e6)), name, packed.value()});
         }
@@ -207,7 +201,7 @@ private:
                 TerminalInfo info{terminal};
                 info.type = SampleType::float64;
                 for (const KernelSensor& s : findKernelSensors(settings_.root))
-                    if (s.info.terminal == terminal) info.chain = s.info.chain;
+                    if (s.info.terminal == terminal) info = s.info;
                 status().found.push_back(std::move(info));
             }
             const bool on = time || wanted_.empty() || wanted_.contains(terminal);

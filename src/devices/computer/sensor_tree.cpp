@@ -1,4 +1,5 @@
 #include "devices/computer/sensor_tree.h"
+#include "devices/kernel_file.h"
 
 #include <fcntl.h>
 #include <unistd.h>
@@ -17,17 +18,6 @@ namespace fs = std::filesystem;
 namespace {
 
 constexpr std::size_t mostSensors = 1000;
-
-std::string firstLine(const fs::path& path) {
-    const int fd = open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
-    if (fd < 0) return {};
-    std::array<char, 256> bytes;
-    const ssize_t n = read(fd, bytes.data(), bytes.size());
-    close(fd);
-    std::string out(bytes.data(), n > 0 ? static_cast<std::size_t>(n) : 0);
-    out.erase(std::min(out.find('\n'), out.size()));
-    return out;
-}
 
 std::optional<double> number(const std::string& text) {
     double v = 0;
@@ -96,7 +86,7 @@ public:
 private:
     /// What the device calls itself, made unique.
     std::string nameOf(const fs::path& device) {
-        std::string name = firstLine(device / "name");
+        std::string name = kernelLine(device / "name");
         if (name.empty()) name = device.filename().string();
         const int n = ++names_[name];
         return n == 1 ? name : name + "#" + std::to_string(n);
@@ -109,7 +99,8 @@ private:
         s.info.terminal = std::move(terminal);
         s.info.kind = kind;
         s.info.type = type;
-        s.info.title = std::move(title);
+        s.info.title = title;
+        s.info.name = std::move(title);
         s.info.chain = std::move(chain);
         s.path = path.string();
         found_.push_back(std::move(s));
@@ -124,7 +115,7 @@ private:
             const Suffix* kind = kindOf(hwmonKinds, channel);
             if (!kind) continue;
             add(name + "." + channel, file, {SlopeOffset{kind->factor, 0, kind->unit}},
-                firstLine(device / (channel + "_label")));
+                kernelLine(device / (channel + "_label")));
         }
     }
 
@@ -141,14 +132,14 @@ private:
             // A channel's own factor, or that of all channels of its kind.
             const auto attribute = [&](const char* what) -> std::optional<double> {
                 for (const std::string& of : {channel, std::string(kind->begins)})
-                    if (const auto v = number(firstLine(device / ("in_" + of + "_" + what)))) return v;
+                    if (const auto v = number(kernelLine(device / ("in_" + of + "_" + what)))) return v;
                 return {};
             };
             const double scale = raw ? attribute("scale").value_or(1) : 1,
                          offset = raw ? attribute("offset").value_or(0) : 0;
             add(name + "." + channel, file,
                 {SlopeOffset{scale * kind->factor, offset * scale * kind->factor, kind->unit}},
-                firstLine(device / ("in_" + channel + "_label")));
+                kernelLine(device / ("in_" + channel + "_label")));
         }
     }
 
@@ -159,7 +150,7 @@ private:
             const std::string leaf = count.filename().string();
             std::error_code ec;
             if (!leaf.starts_with("count") || !fs::exists(count / "count", ec)) continue;
-            add(name + "." + leaf, count / "count", {PulseCounter{}}, firstLine(count / "name"),
+            add(name + "." + leaf, count / "count", {PulseCounter{}}, kernelLine(count / "name"),
                 ChannelKind::counterInput, SampleType::uint32);
         }
     }
@@ -176,7 +167,7 @@ std::vector<KernelSensor> findKernelSensors(const std::string& root) {
 }
 
 std::optional<double> readKernelNumber(const std::string& path) {
-    return number(firstLine(path));
+    return number(kernelLine(path));
 }
 
 }  // namespace cruscotto

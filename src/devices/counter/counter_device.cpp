@@ -8,9 +8,12 @@
 #include <cerrno>
 #include <cmath>
 #include <cstring>
+#include <filesystem>
 #include <sstream>
 
 #include "core/parsed.h"
+#include "devices/discovery.h"
+#include "devices/kernel_file.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 
@@ -19,6 +22,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::size_t mostWatches = 32;
+constexpr unsigned mostCounts = 64;
 constexpr std::array<const char*, 7> eventNames{"overflow", "underflow", "turn-over", "threshold",
                                                 "index",    "change",    "capture"};
 
@@ -33,11 +37,10 @@ public:
 
 protected:
     std::optional<ByteLink::Failure> open() override {
-        if (settings_.watches.empty())
-            return ByteLink::Failure{LinkState::failed,
-                                     CRUSCOTTO_TEXT("Say under \"Watched\" what is read, and when it is.")};
         fd_ = calls_.open(settings_.device.c_str());
         if (fd_ < 0) return refused(errno);
+        listCounts();
+        if (settings_.watches.empty()) return std::nullopt;
         for (const CounterWatch& w : settings_.watches) {
             counter_watch watch = asked(w);
             if (calls_.control(fd_, COUNTER_ADD_WATCH_IOCTL, &watch) >= 0) continue;
@@ -71,6 +74,7 @@ protected:
     }
 
     End talk(const std::stop_token& stop) override {
+        if (settings_.watches.empty()) return onlyLook(stop);
         setLive(
             text(CRUSCOTTO_TEXT("{0} is watched; what happens there is read at the kernel's time."), settings_.device));
         while (!stop.stop_requested()) {
@@ -83,6 +87,58 @@ protected:
     }
 
 private:
+    /// What stands about it in the tree beside /dev.
+    void listCounts() {
+        namespace fs = std::filesystem;
+        const fs::path node(settings_.device);
+        const fs::path about = node.parent_path().parent_path() / "sys/bus/counter/devices" / node.filename();
+        status().parts.clear();
+        names_.clear();
+        for (const char* of : {"count", "signal"})
+            for (unsigned i = 0; i < mostCounts; ++i) {
+                const fs::path folder = about / fmt::format("{}{}", of, i);
+                std::error_code ec;
+                if (!fs::is_directory(folder, ec)) break;
+                const std::string name = kernelLine(folder / "name");
+                status().parts.push_back({fmt::format("{} {}", of, i), name});
+                if (of[0] == 'c') names_.push_back(name);
+            }
+    }
+    /// Which of all events it would tell of. Nothing is watched yet by being asked about.
+    End onlyLook(const std::stop_token& stop) {
+        std::string words;
+        std::size_t possible = 0;
+        for (unsigned count = 0; count < std::max<std::size_t>(names_.size(), 1); ++count)
+            for (std::uint8_t event = 0; event < eventNames.size() && possible < mostWatches; ++event) {
+                counter_watch watch = asked({"", false, static_cast<std::uint8_t>(count), event});
+                if (calls_.control(fd_, COUNTER_ADD_WATCH_IOCTL, &watch) < 0) {
+                    if (errno != ENOTTY) continue;
+                    setState(LinkState::failed, text(CRUSCOTTO_TEXT("{0} is no counter."), settings_.device));
+                    return End::again;
+                }
+                std::string name = count < names_.size() ? names_[count] : std::string();
+                std::ranges::replace_if(
+                    name, [](unsigned char c) { return c <= ' ' || c == '=' || c == 127; }, '-');
+                if (name.empty() || std::ranges::count(names_, names_[count]) > 1) name = fmt::format("count{}", count);
+                words += fmt::format("{}-{} = count {} on {}\n", name, eventNames[event], count, eventNames[event]);
+                ++possible;
+            }
+        (void)calls_.control(fd_, COUNTER_DISABLE_EVENTS_IOCTL, nullptr);
+        std::vector<DeviceStatus::Suggestion> suggestions;
+        if (possible > 0)
+            suggestions = {
+                {text(CRUSCOTTO_TEXT("Watch all {0} things that it can tell of"), possible), "watches", words}};
+        while (!stop.stop_requested()) {
+            setLive(text(CRUSCOTTO_TEXT("{0} is there, and nothing of it is watched. Say under Watched what is read, "
+                                        "and when."),
+                         settings_.device),
+                    suggestions);
+            pause(stop, seconds(1));
+            if (!stop.stop_requested() && calls_.control(fd_, COUNTER_DISABLE_EVENTS_IOCTL, nullptr) < 0)
+                return End::lost;
+        }
+        return End::stopped;
+    }
     static counter_watch asked(const CounterWatch& w) {
         counter_watch out{};
         out.component.type = w.ofSignal ? COUNTER_COMPONENT_SIGNAL : COUNTER_COMPONENT_COUNT;
@@ -99,11 +155,7 @@ private:
 
     [[nodiscard]] ByteLink::Failure refused(int error) const {
         if (error == EACCES || error == EPERM)
-            return {
-                LinkState::noPermission,
-                text(CRUSCOTTO_TEXT("Your account may not use {0}. Run: sudo chmod a+r {0}; or, to last longer than "
-                                    "to the next start, have a udev rule do that."),
-                     settings_.device)};
+            return {LinkState::noPermission, kernelPermissionSentence(settings_.device)};
         if (error == EBUSY)
             return {LinkState::busy, text(CRUSCOTTO_TEXT("{0} is in use by another program; the kernel lets one in."),
                                           settings_.device)};
@@ -142,6 +194,7 @@ private:
     Waker waker_;
     KernelTime kernelTime_;
     std::vector<ScanBuffer*> scans_;
+    std::vector<std::string> names_;  // of its counts
     int fd_ = -1;
 };
 

@@ -11,6 +11,7 @@
 #include <sstream>
 
 #include "core/parsed.h"
+#include "devices/discovery.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 
@@ -19,6 +20,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::size_t mostLines = GPIO_V2_LINES_MAX;
+constexpr std::uint32_t mostListed = 512;
 constexpr Duration valueAgainEvery = milliseconds(500);
 
 std::set<std::string> outputsOf(const GpioSettings& settings) {
@@ -46,11 +48,7 @@ protected:
         if (chip_ < 0) {
             const int error = errno;
             if (error == EACCES || error == EPERM)
-                return ByteLink::Failure{
-                    LinkState::noPermission,
-                    text(CRUSCOTTO_TEXT(
-                             "Your account may not use {0}. Run: sudo usermod -aG gpio $USER, and log in again."),
-                         settings_.chip)};
+                return ByteLink::Failure{LinkState::noPermission, kernelPermissionSentence(settings_.chip)};
             return ByteLink::Failure{
                 LinkState::absent,
                 text(CRUSCOTTO_TEXT("There is no {0} ({1}). \"ls /dev/gpiochip*\" lists what this computer has."),
@@ -61,10 +59,8 @@ protected:
             close();
             return ByteLink::Failure{LinkState::failed, text(CRUSCOTTO_TEXT("{0} is no GPIO chip."), settings_.chip)};
         }
-        if (lines_.empty())
-            return ByteLink::Failure{
-                LinkState::failed, text(CRUSCOTTO_TEXT("{0} has {1} lines; name those that are used under \"Lines\"."),
-                                        settings_.chip, about.lines)};
+        listLines(about.lines);
+        if (lines_.empty()) return std::nullopt;
         gpio_v2_line_request request{};
         std::strncpy(request.consumer, "cruscotto", sizeof request.consumer - 1);
         request.num_lines = static_cast<std::uint32_t>(lines_.size());
@@ -104,7 +100,12 @@ protected:
         }
         if (calls_.control(chip_, GPIO_V2_GET_LINE_IOCTL, &request) < 0) {
             const int error = errno;
+            const auto [line, user] = error == EBUSY ? inUse() : std::pair<std::string, std::string>();
             close();
+            if (!line.empty())
+                return ByteLink::Failure{LinkState::busy,
+                                         text(CRUSCOTTO_TEXT("{0} of {1} is in use by {2}. It is tried again."), line,
+                                              settings_.chip, user.empty() ? "the kernel or another program" : user)};
             if (error == EBUSY)
                 return ByteLink::Failure{
                     LinkState::busy,
@@ -135,6 +136,7 @@ protected:
     void finish() override { (void)sendOutputs(); }
 
     End talk(const std::stop_token& stop) override {
+        if (lines_.empty()) return onlyLook(stop);
         for (Line& l : lines_) l.next = 0;
         Instant valuesAt{};
         bool all = true;
@@ -164,6 +166,68 @@ private:
         std::optional<bool> stands;
         std::optional<Instant> last;
     };
+
+    /// What the chip says of its lines, and those that could be read as they stand: nobody has them, and they drive
+    /// nothing.
+    void listLines(std::uint32_t count) {
+        status().parts.clear();
+        readable_.clear();
+        chipLines_ = count;
+        for (std::uint32_t i = 0; i < std::min(count, mostListed); ++i) {
+            gpio_v2_line_info info{};
+            info.offset = i;
+            if (calls_.control(chip_, GPIO_V2_GET_LINEINFO_IOCTL, &info) < 0) return;
+            const std::string name(info.name, strnlen(info.name, sizeof info.name)),
+                user(info.consumer, strnlen(info.consumer, sizeof info.consumer));
+            const bool used = (info.flags & GPIO_V2_LINE_FLAG_USED) != 0,
+                       out = (info.flags & GPIO_V2_LINE_FLAG_OUTPUT) != 0;
+            std::string what = name.empty() ? std::string() : name + ", ";
+            what += out ? "output" : "input";
+            if (used) what += ", used by " + (user.empty() ? std::string("another program") : user);
+            status().parts.push_back({fmt::format("line {}", i), what});
+            if (!used && !out) readable_.emplace_back(name, i);
+        }
+    }
+    /// The first of the lines that are asked for which somebody has, and who, as the kernel tells.
+    [[nodiscard]] std::pair<std::string, std::string> inUse() const {
+        for (const Line& l : lines_) {
+            gpio_v2_line_info info{};
+            info.offset = l.what.offset;
+            if (calls_.control(chip_, GPIO_V2_GET_LINEINFO_IOCTL, &info) < 0) return {};
+            if ((info.flags & GPIO_V2_LINE_FLAG_USED) == 0) continue;
+            return {fmt::format("\"{}\" (line {})", l.what.name, l.what.offset),
+                    std::string(info.consumer, strnlen(info.consumer, sizeof info.consumer))};
+        }
+        return {};
+    }
+    End onlyLook(const std::stop_token& stop) {
+        std::string words;
+        std::set<std::string> taken;
+        std::size_t proposed = 0;
+        for (const auto& [name, offset] : readable_) {
+            if (proposed == mostLines) break;
+            std::string called = name;
+            std::ranges::replace_if(
+                called, [](unsigned char c) { return c <= ' ' || c == '=' || c == 127; }, '-');
+            if (called.empty() || !taken.insert(called).second) called = fmt::format("line{}", offset);
+            words += fmt::format("{} = {} in\n", called, offset);
+            ++proposed;
+        }
+        std::vector<DeviceStatus::Suggestion> suggestions;
+        if (proposed > 0)
+            suggestions = {
+                {text(CRUSCOTTO_TEXT("Read the {0} inputs that nobody else uses"), proposed), "lines", words}};
+        while (!stop.stop_requested()) {
+            setLive(text(CRUSCOTTO_TEXT("{0} has {1} lines, and none of them is used here. Name under Lines those that "
+                                        "are read or set."),
+                         settings_.chip, chipLines_),
+                    suggestions);
+            pause(stop, seconds(1));
+            gpiochip_info about{};
+            if (!stop.stop_requested() && calls_.control(chip_, GPIO_GET_CHIPINFO_IOCTL, &about) < 0) return End::lost;
+        }
+        return End::stopped;
+    }
 
     static std::uint64_t flagsOf(const GpioLine& l) {
         std::uint64_t f =
@@ -249,6 +313,8 @@ private:
     Waker waker_;
     std::vector<Line> lines_;
     int chip_ = -1, fd_ = -1;
+    std::uint32_t chipLines_ = 0;
+    std::vector<std::pair<std::string, unsigned>> readable_;  // name and number
     KernelTime kernelTime_;
 };
 

@@ -20,6 +20,10 @@
 
 namespace cruscotto {
 
+std::vector<Fault> BeehiveFaults::named() {
+    return {fault("silent", silent), fault("garbage", garbage), fault("endless", endless)};
+}
+
 Result<std::unique_ptr<Beehive>> Beehive::open(const BeehiveOptions& options) {
     auto hive = std::unique_ptr<Beehive>(new Beehive);
     hive->options_ = options;
@@ -103,7 +107,11 @@ std::string Beehive::hear() {
 bool Beehive::sendLine() {
     BeehiveOptions now = options_;
     now.heater = heater_;
-    const std::string bytes = line(now, number_++) + "\r\n";
+    std::string bytes = line(now, number_++) + "\r\n";
+    if (faults.silent) return true;
+    if (faults.endless) bytes.resize(bytes.size() - 2);
+    if (faults.garbage)
+        for (char& c : bytes) c = static_cast<char>(c ^ 0xb5);
     const unsigned theirs = options_.baud == 0 ? 0 : listenersSpeed(master_);
     return send(theirs == 0 || theirs == options_.baud ? bytes : heardAt(bytes, options_.baud, theirs));
 }

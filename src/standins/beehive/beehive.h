@@ -6,6 +6,7 @@
 #include <string>
 
 #include "core/result.h"
+#include "standins/fault.h"
 
 namespace cruscotto {
 
@@ -24,6 +25,14 @@ struct BeehiveOptions {
     bool asked = false;  ///< sends a line only for each "?" that it gets
     double heater = 0;   ///< percent; "H40\n" sets it to 40, and each percent warms the brood by 0.02 degC
     unsigned baud = 0;   ///< a listener at another speed hears nonsense; 0: it is heard at any speed
+};
+
+/// What can be made to go wrong while it runs. Any thread.
+struct BeehiveFaults {
+    std::atomic<bool> silent{false};   ///< nothing is sent
+    std::atomic<bool> garbage{false};  ///< what is sent is no line
+    std::atomic<bool> endless{false};  ///< lines have no end
+    std::vector<Fault> named();
 };
 
 /// An open pty with the board behind it. Lines are sent only while somebody has the pty open, as a real line would lose
@@ -47,6 +56,7 @@ public:
     [[nodiscard]] double heater() const { return heater_; }
     /// The next line without its line end: pure, for tests.
     static std::string line(const BeehiveOptions& options, std::uint64_t number);
+    BeehiveFaults faults;
 
 private:
     Beehive() = default;

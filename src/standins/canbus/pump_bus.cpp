@@ -10,6 +10,10 @@
 
 namespace cruscotto {
 
+std::vector<Fault> PumpBusFaults::named() {
+    return {fault("quiet", quiet), fault("garbage", garbage), fault("shortened", shortened), fault("endless", endless)};
+}
+
 double PumpBus::speed(std::uint64_t n) {
     return std::round(4 * (1450 + 20 * std::sin(static_cast<double>(n) / 130))) / 4;
 }

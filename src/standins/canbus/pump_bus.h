@@ -6,6 +6,7 @@
 #include <string>
 
 #include "core/guarded.h"
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -16,6 +17,7 @@ struct PumpBusFaults {
     std::atomic<bool> garbage{false};    ///< what comes is no frame
     std::atomic<bool> shortened{false};  ///< frames with a byte too few
     std::atomic<bool> endless{false};    ///< a line that does not end
+    std::vector<Fault> named();
 };
 
 /// A CAN bus with the pump's controller on it, seen through a serial adapter that speaks the text protocol (slcan).

@@ -66,6 +66,11 @@ std::string escaped(const std::string& bytes) {
 
 }  // namespace
 
+std::vector<Fault> WeatherFaults::named() {
+    return {fault("wrong-check-sum", wrongCheckSum), fault("noise", noise), fault("endless", endless),
+            fault("quiet", quiet)};
+}
+
 double WeatherBoard::temperature(std::uint64_t n) {
     return std::round(10 * (4 + 9 * std::sin(static_cast<double>(n) / 60))) / 10;
 }

@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <string>
 
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -25,6 +26,7 @@ struct WeatherOptions {
 /// What can be made to go wrong. Any thread.
 struct WeatherFaults {
     std::atomic<bool> wrongCheckSum{false}, noise{false}, endless{false}, quiet{false};
+    std::vector<Fault> named();
 };
 
 /// A board that sends a hundred frames of bytes a second, and takes "\xa5W" and a byte: how much its sensor is heated.

@@ -148,6 +148,10 @@ private:
 
 }  // namespace
 
+std::vector<Fault> PinBoardFaults::named() {
+    return {fault("silent", silent), fault("old", old), fault("endless", endless), fault("garbage", garbage)};
+}
+
 StandInHost::Begin PinBoard::begin() {
     return [this] { return std::make_unique<BoardTalk>(*this); };
 }

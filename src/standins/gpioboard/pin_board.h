@@ -4,6 +4,7 @@
 #include <atomic>
 #include <cstdint>
 
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -14,6 +15,7 @@ struct PinBoardFaults {
     std::atomic<bool> old{false};      ///< it says that it speaks 2.2
     std::atomic<bool> endless{false};  ///< a message that does not end
     std::atomic<bool> garbage{false};
+    std::vector<Fault> named();
 };
 
 /// A small board with twenty pins and the Firmata firmware (2.5): 2 to 13 digital, with pull-ups, some of them PWM or

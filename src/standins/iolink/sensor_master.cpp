@@ -47,6 +47,11 @@ std::pair<int, int> indexOf(const std::string& rest) {
 
 }  // namespace
 
+std::vector<Fault> MasterFaults::named() {
+    return {fault("silent", silent), fault("not-http", notHttp), fault("giant", giant),       fault("strange", strange),
+            fault("pulled", pulled), fault("invalid", invalid),  fault("slow-drip", slowDrip)};
+}
+
 class MasterTalk : public Conversation {
 public:
     explicit MasterTalk(SensorMaster& master) : master_(master) {}

@@ -8,6 +8,7 @@
 #include <string>
 
 #include "core/guarded.h"
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -21,6 +22,7 @@ struct MasterFaults {
     std::atomic<bool> pulled{false};    ///< the level sensor's cable
     std::atomic<bool> invalid{false};   ///< the level sensor says that its values are not valid
     std::atomic<bool> slowDrip{false};  ///< a byte every tenth of a second
+    std::vector<Fault> named();
 };
 
 /// A master with two smart sensors in the cold store, as the JSON integration of IO-Link has it (paths under

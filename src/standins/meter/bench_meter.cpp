@@ -57,6 +57,15 @@ std::string plain(std::string s) {
 
 }  // namespace
 
+std::vector<Fault> MeterFaults::named() {
+    return {fault("silent", silent),
+            fault("endless", endless),
+            fault("giant-block", giantBlock),
+            fault("wrong-length", wrongLength),
+            {"late", [this](bool on) { answersAfterMs = on ? 3000 : 0; }},
+            fault("plain", plain)};
+}
+
 StandInHost::Begin BenchMeter::begin() {
     return [this] { return std::make_unique<MeterTalk>(*this); };
 }

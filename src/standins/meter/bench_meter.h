@@ -7,6 +7,7 @@
 #include <string>
 
 #include "core/guarded.h"
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -19,6 +20,7 @@ struct MeterFaults {
     std::atomic<bool> wrongLength{false};  ///< a block longer than it says
     std::atomic<int> answersAfterMs{0};
     std::atomic<bool> plain{false};  ///< knows neither *OPT? nor INSTrument:CATalog?
+    std::vector<Fault> named();
 };
 
 /// A meter with a source and a switch unit of six channels, that speaks as IEEE 488.2 asks for: *IDN?, *RST, *CLS,

@@ -119,6 +119,17 @@ private:
 
 }  // namespace
 
+std::vector<Fault> RackFaults::named() {
+    return {fault("silent", silent),
+            fault("wrong-check-sum", wrongCheckSum),
+            fault("wrong-order", wrongOrder),
+            fault("giant", giant),
+            {"late", [this](bool on) { answersAfterMs = on ? 3000 : 0; }},
+            fault("stuck-relay", stuckRelay),
+            fault("strange-module", strangeModule),
+            fault("secretive", secretive)};
+}
+
 ColdStoreRack::ColdStoreRack(int unit, std::uint64_t seed) : unit_(unit), seed_(seed) {
     for (std::size_t i = 0; i < 8; ++i) {
         holding_[i] = 1;       // 10 V

@@ -7,6 +7,7 @@
 #include <memory>
 
 #include "core/guarded.h"
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -21,6 +22,7 @@ struct RackFaults {
     std::atomic<bool> stuckRelay{false};     ///< relay 1 stays open whatever it is told
     std::atomic<bool> strangeModule{false};  ///< says that a module nobody has heard of is in slot 3
     std::atomic<bool> secretive{false};      ///< does not say what it is
+    std::vector<Fault> named();
 };
 
 /// A rack of four modules in a cold store, as a Modbus server would have it (Modbus Application Protocol V1.1b3): in

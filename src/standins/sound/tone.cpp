@@ -7,6 +7,10 @@
 
 namespace cruscotto {
 
+std::vector<Fault> ToneFaults::named() {
+    return {fault("quiet", quiet), fault("flood", flood), fault("clipped", clipped)};
+}
+
 int Tone::left(std::uint64_t n, double rate) {
     return static_cast<int>(std::lround(12000 * std::sin(2 * std::numbers::pi * 997 * static_cast<double>(n) / rate)));
 }

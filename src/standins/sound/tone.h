@@ -3,6 +3,7 @@
 #include <atomic>
 #include <cstdint>
 
+#include "standins/fault.h"
 #include "standins/stand_in_host.h"
 
 namespace cruscotto {
@@ -12,6 +13,7 @@ struct ToneFaults {
     std::atomic<bool> quiet{false};    ///< nothing is sent
     std::atomic<bool> flood{false};    ///< a hundred times as many as there should be
     std::atomic<bool> clipped{false};  ///< too loud
+    std::vector<Fault> named();
 };
 
 /// A sound input's stream: a bearing's hum on the left, its lamp at mains frequency on the right; signed 16-bit

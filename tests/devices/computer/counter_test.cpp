@@ -149,7 +149,7 @@ TEST(CounterEvents, AreAskedForAndReadAtTheKernelsTime) {
 
 TEST(CounterEvents, EveryRefusalHasItsSentence) {
     for (const auto& [open, watch, state, words] :
-         {std::tuple{EACCES, 0, LinkState::noPermission, "chmod a+r"},
+         {std::tuple{EACCES, 0, LinkState::noPermission, "sudo chown"},
           std::tuple{EBUSY, 0, LinkState::busy, "another program"},
           std::tuple{ENOENT, 0, LinkState::absent, "There is no /dev/counter0"},
           std::tuple{0, EINVAL, LinkState::failed, "cannot tell of \"stroke\""},
@@ -164,8 +164,11 @@ TEST(CounterEvents, EveryRefusalHasItsSentence) {
         Kernel::openRefusal = Kernel::watchRefusal = 0;
         EXPECT_TRUE(listener->reaches(LinkState::live));
     }
-    test::DeviceListener nothing("counter-events", "{}");
-    EXPECT_TRUE(nothing.reaches(LinkState::failed));
+    Kernel::begin();
+    test::DeviceListener nothing(makeCounterEvents({"device", Pace::realTime, {}, std::make_shared<WireTap>()}, {},
+                                                   {Kernel::open, Kernel::control}));
+    EXPECT_TRUE(nothing.reaches(LinkState::live));
+    EXPECT_NE(nothing.status().sentence.english().find("nothing of it is watched"), std::string::npos);
 }
 
 TEST(KernelTime, FollowsTheAxisOverASleepOfTheComputerButNotHowLongLookingTakes) {
