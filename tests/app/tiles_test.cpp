@@ -170,12 +170,17 @@ TEST_F(Tiles, ASparkLineBreaksWhereNothingWasMeasured) {
     std::vector<Column> whole(50), broken;
     for (std::size_t i = 0; i < whole.size(); ++i) {
         const double v = std::sin(static_cast<double>(i));
-        whole[i].summary = {v, v, v, 1};
+        whole[i].add({v, v, v, 1});
     }
     broken = whole;
-    for (std::size_t i = 15; i < 30; ++i) broken[i].summary = {};
+    for (std::size_t i = 15; i < 30; ++i) broken[i] = {};
     EXPECT_GT(painted(whole), 95);
+    EXPECT_GT(painted(broken), 95) << "a slow signal has nothing in between";
+    broken[30].gapBefore = true;
     EXPECT_LT(painted(broken), 75);
+    broken[30].gapBefore = false;
+    broken[20].sampled = true;
+    EXPECT_LT(painted(broken), 75) << "something was read that has no value";
     EXPECT_EQ(painted({}), 0);
 }
 

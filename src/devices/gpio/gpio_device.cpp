@@ -35,7 +35,7 @@ public:
     GpioLines(DeviceContext context, GpioSettings settings, KernelCalls calls)
         : LinkDriver(std::move(context), outputsOf(settings)), settings_(std::move(settings)), calls_(calls) {
         for (const GpioLine& l : settings_.lines) {
-            Line line{l, nullptr, 0, {}, {}};
+            Line line{l, nullptr, 0, {}, false, {}};
             if (!l.out) line.scan = &addScan(l.name, {{l.name, SampleType::bit, ChannelKind::digitalInput}});
             lines_.push_back(line);
         }
@@ -137,7 +137,10 @@ protected:
 
     End talk(const std::stop_token& stop) override {
         if (lines_.empty()) return onlyLook(stop);
-        for (Line& l : lines_) l.next = 0;
+        for (Line& l : lines_) {
+            l.next = 0;
+            l.stands.reset();
+        }
         Instant valuesAt{};
         bool all = true;
         while (!stop.stop_requested()) {
@@ -164,6 +167,7 @@ private:
         ScanBuffer* scan;
         std::uint32_t next;  // number of its next edge; 0: none has come
         std::optional<bool> stands;
+        bool differed = false;  // from where its last edge left it, when it was last asked
         std::optional<Instant> last;
     };
 
@@ -256,6 +260,7 @@ private:
         const double v = on ? 1 : 0;
         l.scan->add(at, std::span(&v, 1));
         l.stands = on;
+        l.differed = false;
         l.last = at;
     }
 
@@ -264,18 +269,35 @@ private:
         for (std::size_t i = 0; i < lines_.size(); ++i)
             if (!lines_[i].what.out) values.mask |= std::uint64_t{1} << i;
         if (values.mask == 0) return true;
+        // What has not been fetched yet happened after this moment, so that no edge comes behind a later reading.
+        Instant t = now();
+        for (bool more = true; more;) {
+            t = now();
+            if (!readEdges(&more)) return false;
+        }
         if (calls_.control(fd_, GPIO_V2_LINE_GET_VALUES_IOCTL, &values) < 0) return false;
-        const Instant t = now();
-        for (std::size_t i = 0; i < lines_.size(); ++i)
-            if (!lines_[i].what.out) store(lines_[i], t, (values.bits >> i & 1U) != 0);
+        for (std::size_t i = 0; i < lines_.size(); ++i) {
+            Line& l = lines_[i];
+            if (l.what.out) continue;
+            const bool on = (values.bits >> i & 1U) != 0;
+            // Where it stands otherwise than its last edge said, another edge is on its way; if it does not come, it
+            // was lost.
+            const bool differs = l.stands && *l.stands != on;
+            const bool waits = differs && !l.differed;
+            if (!waits && (!l.last || *l.last < t)) store(l, t, on);
+            l.differed = waits;
+        }
         return true;
     }
 
-    bool readEdges() {
+    /// Once, what there is up to a number.
+    bool readEdges(bool* more = nullptr) {
         std::array<gpio_v2_line_event, 64> events{};
+        if (more) *more = false;
         const ssize_t n = ::read(fd_, events.data(), sizeof events);
         if (n < 0) return errno == EAGAIN || errno == EINTR;
         if (n == 0) return false;
+        if (more) *more = true;
         kernelTime_.look(now());
         for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
             const gpio_v2_line_event& e = events[i];

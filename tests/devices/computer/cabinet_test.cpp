@@ -127,14 +127,14 @@ TEST_F(Cabinet, LinesAreReadAndSetAndWhatIsSetIsSeen) {
     listener.device().setOutput("lamp", 1);
     listener.device().setOutput("pump", 1);
     EXPECT_TRUE(eventually([&] { return listener.latest("seen") == 1; }));
-    EXPECT_TRUE(computer->state().lamp);
+    EXPECT_TRUE(eventually([&] { return computer->state().lamp; }));
     ASSERT_TRUE(eventually([&] { return computer->state().turnsPerSecond > 24; }));
     const std::uint32_t from = computer->state().turns;
     const std::size_t before = listener.count("mark");
     ASSERT_TRUE(eventually([&] { return computer->state().turns >= from + 40; }));
     // Two edges a turn, and twice a second where it stands.
     ASSERT_TRUE(eventually([&] { return listener.count("mark") >= before + 80; }));
-    EXPECT_TRUE(listener.gaps().empty());
+    for (const Gap& gap : listener.gaps()) ADD_FAILURE() << gap.cause;
     const auto samples = listener.samples("mark");
     EXPECT_TRUE(std::ranges::is_sorted(samples, {}, [](const auto& s) { return s.t.ns; }));
     std::vector<Instant> rises;
@@ -274,7 +274,10 @@ TEST_F(Cabinet, EveryScanOfTheBufferIsReadOnce) {
         ASSERT_TRUE(eventually([&] { return listener.count("adc.voltage0") > 500; })) << sentence(listener);
         const auto pressure = listener.samples("adc.voltage0");
         EXPECT_NEAR((pressure[500].t - pressure[100].t).seconds(), 0.8, 0.05);
-        EXPECT_NEAR(pressure.back().v, CabinetComputer::pressureCounts(computer->state().outletBar), 30);
+        EXPECT_TRUE(eventually([&] {
+            return std::abs(listener.latest("adc.voltage0") -
+                            CabinetComputer::pressureCounts(computer->state().outletBar)) < 20;
+        }));
         EXPECT_EQ(listener.status().found[0].name, "outlet pressure");
         computer->faults.still = true;
         ASSERT_TRUE(listener.reaches(LinkState::silent));
