@@ -21,7 +21,8 @@ namespace {
 
 constexpr std::size_t mostLines = GPIO_V2_LINES_MAX;
 constexpr std::uint32_t mostListed = 512;
-constexpr Duration valueAgainEvery = milliseconds(500);
+constexpr Duration valueAgainEvery = milliseconds(500), pollEvery = milliseconds(10);
+constexpr std::uint64_t edgeFlags = GPIO_V2_LINE_FLAG_EDGE_RISING | GPIO_V2_LINE_FLAG_EDGE_FALLING;
 
 std::set<std::string> outputsOf(const GpioSettings& settings) {
     std::set<std::string> out;
@@ -98,7 +99,19 @@ protected:
                         "The lines are set in too many different ways; the kernel takes ten of them at once.")};
             }
         }
-        if (calls_.control(chip_, GPIO_V2_GET_LINE_IOCTL, &request) < 0) {
+        edges_ = true;
+        int given = calls_.control(chip_, GPIO_V2_GET_LINE_IOCTL, &request);
+        if (given < 0 && (errno == ENXIO || errno == EOPNOTSUPP || errno == EINVAL || errno == 524)) {  // ENOTSUPP
+            const int error = errno;
+            // Chips behind a slow bus often tell no edges: then the lines are asked again and again.
+            request.config.flags &= ~edgeFlags;
+            for (std::uint32_t k = 0; k < request.config.num_attrs; ++k)
+                if (auto& a = request.config.attrs[k].attr; a.id == GPIO_V2_LINE_ATTR_ID_FLAGS) a.flags &= ~edgeFlags;
+            edges_ = false;
+            given = calls_.control(chip_, GPIO_V2_GET_LINE_IOCTL, &request);
+            if (given < 0) errno = error;
+        }
+        if (given < 0) {
             const int error = errno;
             const auto [line, user] = error == EBUSY ? inUse() : std::pair<std::string, std::string>();
             close();
@@ -145,7 +158,12 @@ protected:
         bool all = true;
         while (!stop.stop_requested()) {
             if (!sendOutputs()) return End::lost;
-            if (all || now() - valuesAt >= valueAgainEvery) {
+            if (!edges_) {
+                if (!pollValues()) return End::lost;
+                setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there. The chip tells no edges: they are read {2} "
+                                            "times a second."),
+                             lines_.size(), settings_.chip, std::llround(1 / pollEvery.seconds())));
+            } else if (all || now() - valuesAt >= valueAgainEvery) {
                 // A line that does not move is still known to stand where it does.
                 valuesAt = now();
                 if (!readValues()) return End::lost;
@@ -153,8 +171,8 @@ protected:
                 setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there."), lines_.size(), settings_.chip));
                 all = false;
             }
-            const bool something = waker_.waitFor(fd_, milliseconds(100));
-            if (something && !readEdges()) return End::lost;
+            const bool something = waker_.waitFor(edges_ ? fd_ : -1, edges_ ? milliseconds(100) : pollEvery);
+            if (something && edges_ && !readEdges()) return End::lost;
             deliver();
             reportSometimes();
         }
@@ -290,6 +308,25 @@ private:
         return true;
     }
 
+    /// Each change as it is found, and where a line stands twice a second.
+    bool pollValues() {
+        gpio_v2_line_values values{};
+        for (std::size_t i = 0; i < lines_.size(); ++i)
+            if (!lines_[i].what.out) values.mask |= std::uint64_t{1} << i;
+        if (values.mask == 0) {
+            gpiochip_info about{};
+            return calls_.control(chip_, GPIO_GET_CHIPINFO_IOCTL, &about) >= 0;
+        }
+        if (calls_.control(fd_, GPIO_V2_LINE_GET_VALUES_IOCTL, &values) < 0) return false;
+        const Instant t = now();
+        for (std::size_t i = 0; i < lines_.size(); ++i) {
+            Line& l = lines_[i];
+            const bool on = (values.bits >> i & 1U) != 0;
+            if (!l.what.out && (l.stands != on || !l.last || t - *l.last >= valueAgainEvery)) store(l, t, on);
+        }
+        return true;
+    }
+
     /// Once, what there is up to a number.
     bool readEdges(bool* more = nullptr) {
         std::array<gpio_v2_line_event, 64> events{};
@@ -335,6 +372,7 @@ private:
     Waker waker_;
     std::vector<Line> lines_;
     int chip_ = -1, fd_ = -1;
+    bool edges_ = true;  // the chip tells of them
     std::uint32_t chipLines_ = 0;
     std::vector<std::pair<std::string, unsigned>> readable_;  // name and number
     KernelTime kernelTime_;

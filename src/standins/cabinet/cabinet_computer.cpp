@@ -51,9 +51,10 @@ int counts(double volts) {
 }  // namespace
 
 std::vector<Fault> CabinetFaults::named() {
-    return {fault("forbidden", forbidden),  fault("busy", busy),     fault("mute", mute),
-            fault("still", still),          fault("asleep", asleep), fault("hurried", hurried),
-            fault("unreadable", unreadable)};
+    return {fault("forbidden", forbidden), fault("busy", busy),
+            fault("mute", mute),           fault("still", still),
+            fault("asleep", asleep),       fault("hurried", hurried),
+            fault("edgeless", edgeless),   fault("unreadable", unreadable)};
 }
 
 int CabinetComputer::pressureCounts(double bar) {

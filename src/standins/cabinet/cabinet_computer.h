@@ -20,6 +20,7 @@ struct CabinetFaults {
     std::atomic<bool> still{false};       ///< the trigger of the fast inputs does not fire
     std::atomic<bool> asleep{false};      ///< the processor's temperature cannot be read
     std::atomic<bool> hurried{false};     ///< three edges in a row come too fast to be fetched, every second
+    std::atomic<bool> edgeless{false};    ///< the chip can tell of no edges
     std::atomic<bool> unreadable{false};  ///< counts cannot be read when something happens
     std::vector<Fault> named();
 };

@@ -136,6 +136,7 @@ int MadeChip::giveLines(gpio_v2_line_request& request) {
         if (request.offsets[i] >= lines || (in && out) || (!in && (flags & edges) != 0) ||
             (!out && (flags & (GPIO_V2_LINE_FLAG_OPEN_DRAIN | GPIO_V2_LINE_FLAG_OPEN_SOURCE)) != 0))
             return -EINVAL;
+        if ((flags & edges) != 0 && faults_.edgeless) return -ENXIO;
         if (request.offsets[i] == kernels || holderOf(request.offsets[i]).first >= 0) return -EBUSY;
     }
     for (std::uint32_t k = 0; k < request.config.num_attrs; ++k) {

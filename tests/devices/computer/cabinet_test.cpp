@@ -156,6 +156,24 @@ TEST_F(Cabinet, EdgesThatCameTooFastAreAGapWithTheirNumber) {
     EXPECT_EQ(listener.status().rejected % 3, 0U);
 }
 
+TEST_F(Cabinet, AChipThatTellsNoEdgesIsAskedAgainAndAgain) {
+    computer->faults.edgeless = true;
+    test::DeviceListener listener("gpio-lines", chip({{"seen", "2 in"}, {"stop", "3 pull-up"}, {"lamp", "4 out"}}));
+    ASSERT_TRUE(listener.reaches(LinkState::live)) << sentence(listener);
+    EXPECT_TRUE(says(listener, "tells no edges: they are read 100 times a second"));
+    EXPECT_TRUE(eventually([&] { return listener.latest("seen") == 0 && listener.latest("stop") == 1; }));
+    listener.device().setOutput("lamp", 1);
+    EXPECT_TRUE(eventually([&] { return listener.latest("seen") == 1; }));
+    EXPECT_TRUE(eventually([&] { return listener.count("stop") > 3; })) << "that it stands still is known too";
+    EXPECT_LT(listener.count("stop"), 100U);
+    computer->unplug();
+    EXPECT_TRUE(listener.reaches(LinkState::absent));
+    computer->faults.edgeless = false;
+    computer->plug();
+    EXPECT_TRUE(listener.reaches(LinkState::live));
+    EXPECT_TRUE(eventually([&] { return sentence(listener).find("no edges") == std::string::npos; }));
+}
+
 TEST_F(Cabinet, EveryStateOfLinesAndCountersHasItsSentence) {
     test::DeviceListener lines("gpio-lines", chip({{"door", "0 in debounce 0.005"}}));
     test::DeviceListener counts("counter-events", counter({{"turns", "count 1 on index"}}));
