@@ -398,6 +398,15 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
     if (!isDigital(spec()->kind)) {
         number(tr("Lowest"), &OutputSpec::low);
         number(tr("Highest"), &OutputSpec::high);
+        addField(
+            *card, tr("Unit"),
+            [](const SignalSpec& s) { return s.output ? shown(unitText(s.output->unit)) : QString(); },
+            [this](const QString& text) {
+                if (!spec() || !spec()->output) return;
+                SignalSpec next = *spec();
+                next.output->unit = unitFromTyped(text.toStdString());
+                edit(tr("Change unit"), std::move(next));
+            });
     }
     number(tr("At start"), &OutputSpec::start);
     number(tr("Safe"), &OutputSpec::safe);
@@ -509,7 +518,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     const SignalSpec* s = spec();
     if (!digits || !s || stageCards_.empty()) return;
     values_ = session_.source().stagesAt(s->id, t);
-    std::string unit = rawUnit(s->kind);
+    std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;
     for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);

@@ -168,6 +168,8 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
         const Scale range = isDigital(t.kind) ? Scale{0, 1} : t.ranges.empty() ? Scale{0, 10} : t.ranges.back();
         const double rest = std::clamp(0.0, range.low, range.high);
         s.output = OutputSpec{range.low, range.high, rest, rest};
+        // A converter gives volts; all else is what the device says, or a number.
+        s.output->unit = !t.chain.empty() ? readingUnit(t.chain, ChannelKind::analogInput) : t.bits > 0 ? "V" : "1";
     }
     if (id) *id = s.id;
     return withSignal(bench, std::move(s));

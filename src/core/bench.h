@@ -43,6 +43,7 @@ struct OutputSpec {
     /// What it is brought to when a device that was lost is back.
     enum class OnReturn { safe, start, before };
     OnReturn onReturn = OnReturn::safe;
+    std::string unit = "V";  ///< of an analog output's values (UCUM)
     bool operator==(const OutputSpec&) const = default;
 };
 
@@ -79,7 +80,9 @@ struct SignalSpec {
     std::string onWord, offWord;  ///< digital: what to call the two states
     KeepSpec keep;
     JsonText extra;
-    [[nodiscard]] std::string unit() const { return readingUnit(chain, kind); }
+    [[nodiscard]] std::string unit() const {
+        return output && kind == ChannelKind::analogOutput ? output->unit : readingUnit(chain, kind);
+    }
     bool operator==(const SignalSpec&) const = default;
 };
 

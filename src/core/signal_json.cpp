@@ -185,6 +185,7 @@ Json signalJson(const SignalSpec& s) {
             {"low", s.output->low}, {"high", s.output->high}, {"start", s.output->start}, {"safe", s.output->safe}};
     if (s.output && s.output->onReturn != OutputSpec::OnReturn::safe)
         j["output"]["on-return"] = s.output->onReturn == OutputSpec::OnReturn::start ? "start" : "before";
+    if (s.output && s.output->unit != OutputSpec{}.unit) j["output"]["unit"] = s.output->unit;
     if (!s.onWord.empty()) j["on"] = s.onWord;
     if (!s.offWord.empty()) j["off"] = s.offWord;
     if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
@@ -225,6 +226,7 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
         s.output->onReturn = o.choice<OnReturn>(
             "on-return", {{"safe", OnReturn::safe}, {"start", OnReturn::start}, {"before", OnReturn::before}},
             OnReturn::safe);
+        s.output->unit = o.string("unit", false, s.output->unit);
         if (!(s.output->low < s.output->high)) o.complain("", text("\"low\" must be less than \"high\"."));
         for (const auto& [key, v] : {std::pair("start", s.output->start), std::pair("safe", s.output->safe)})
             if (v < s.output->low || v > s.output->high)

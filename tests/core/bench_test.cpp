@@ -86,6 +86,7 @@ TEST(BenchFile, EveryStageSurvivesTheTrip) {
     s.chain.clear();
     s.output = OutputSpec{0, 1, 1, 0};
     s.output->onReturn = OutputSpec::OnReturn::before;
+    s.output->unit = "{rpm}";
     EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
 }
 

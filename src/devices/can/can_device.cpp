@@ -370,7 +370,7 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
             for (const auto& [value, words] : signal.words)
                 title += (title.empty() ? "" : ", ") + std::to_string(value) + " " + words;
             info.title = title;
-            if (!sent && !bit)
+            if (!bit)
                 info.chain = {
                     SlopeOffset{signal.factor, signal.offset, signal.unit.empty() ? "1" : unitFromTyped(signal.unit)}};
             out.push_back(std::move(info));
@@ -433,7 +433,7 @@ Dbc publishedDbc(const Bench& bench, const DeviceSpec& device) {
     for (const std::string& id : settings.value().publish) {
         const SignalSpec* s = bench.signal(id);
         names.push_back(id);
-        units.push_back(s ? unitText(readingUnit(s->chain, s->kind)) : "");
+        units.push_back(s ? unitText(s->unit()) : "");
     }
     Dbc out = layOut(names, units, settings.value().publishId, settings.value().publishSeconds);
     for (DbcMessage& m : out.messages)

@@ -404,7 +404,7 @@ private:
                 add(pin + " pwm", ChannelKind::analogOutput, it->second, {},
                     Scale{0, static_cast<double>((1 << std::clamp(it->second, 1, 28)) - 1)});
             if (const auto it = modes.find(firmata::servo); it != modes.end())
-                add(pin + " servo", ChannelKind::analogOutput, it->second, {}, Scale{0, 180});
+                add(pin + " servo", ChannelKind::analogOutput, it->second, {SlopeOffset{1, 0, "deg"}}, Scale{0, 180});
         }
         if (replayed_ && know_.firmware.empty()) {
             for (const auto& [mode, number] : seen_)
