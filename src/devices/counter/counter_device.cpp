@@ -169,7 +169,7 @@ private:
         const ssize_t n = ::read(fd_, events.data(), sizeof events);
         if (n < 0) return errno == EAGAIN || errno == EINTR;
         if (n == 0) return false;
-        kernelTime_.look(now());
+        kernelTime_.look([this] { return now(); });
         for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
             const counter_event& e = events[i];
             status().bytes += sizeof e;

@@ -287,13 +287,11 @@ private:
         for (std::size_t i = 0; i < lines_.size(); ++i)
             if (!lines_[i].what.out) values.mask |= std::uint64_t{1} << i;
         if (values.mask == 0) return true;
-        // What has not been fetched yet happened after this moment, so that no edge comes behind a later reading.
-        Instant t = now();
-        for (bool more = true; more;) {
-            t = now();
-            if (!readEdges(&more)) return false;
-        }
+        const Instant t = now();
         if (calls_.control(fd_, GPIO_V2_LINE_GET_VALUES_IOCTL, &values) < 0) return false;
+        // What happened until then comes first, so that no edge lies behind a later reading.
+        for (bool more = true; more;)
+            if (!readEdges(&more)) return false;
         for (std::size_t i = 0; i < lines_.size(); ++i) {
             Line& l = lines_[i];
             if (l.what.out) continue;
@@ -335,7 +333,7 @@ private:
         if (n < 0) return errno == EAGAIN || errno == EINTR;
         if (n == 0) return false;
         if (more) *more = true;
-        kernelTime_.look(now());
+        kernelTime_.look([this] { return now(); });
         for (std::size_t i = 0; i < static_cast<std::size_t>(n) / sizeof events[0]; ++i) {
             const gpio_v2_line_event& e = events[i];
             const auto l =

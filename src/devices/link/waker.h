@@ -1,5 +1,6 @@
 #pragma once
 
+#include <functional>
 #include <optional>
 
 #include "core/time.h"
@@ -27,7 +28,7 @@ private:
 class KernelTime {
 public:
     /// Where both clocks stand now; a difference that has not changed but for how long looking takes is kept.
-    void look(Instant now);
+    void look(const std::function<Instant()>& now);
     /// Precondition: look() was called.
     [[nodiscard]] Instant at(std::int64_t stampNs) const { return {stampNs + *offsetNs_}; }
 

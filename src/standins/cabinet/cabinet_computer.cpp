@@ -122,8 +122,6 @@ public:
     [[nodiscard]] bool whole() const { return lines_->there() && counts_->there() && scans_ >= 0; }
 
     void step() {
-        lines_->serve();
-        counts_->serve();
         const std::int64_t now = monotonicNs();
         state_.lamp = chip_.driven(MadeChip::lamp, false);
         state_.pump = chip_.driven(MadeChip::pump, true);
@@ -149,6 +147,8 @@ public:
             look();
         }
         scan(now);
+        lines_->serve();  // after what has happened until now
+        counts_->serve();
     }
 
 private:
