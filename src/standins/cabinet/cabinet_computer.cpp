@@ -44,7 +44,7 @@ double noise(std::uint64_t n) {  // -1 to 1, the same for the same number
     return static_cast<double>((n ^ (n >> 31)) >> 11) / static_cast<double>(std::uint64_t{1} << 52) - 1;
 }
 
-int counts(double volts) {
+int volts12(double volts) {
     return static_cast<int>(std::clamp(std::lround(volts / 3.3 * 4095), 0L, 4095L));
 }
 
@@ -58,14 +58,18 @@ std::vector<Fault> CabinetFaults::named() {
 }
 
 int CabinetComputer::pressureCounts(double bar) {
-    return counts(0.5 + bar);
+    return volts12(0.5 + bar);
 }
 
 /// The tree while it is there, and what happens in it.
 class CabinetComputer::Machine {
 public:
     Machine(const std::string& root, CabinetFaults& faults, State& state)
-        : root_(root), faults_(faults), state_(state), chip_(faults), counter_(faults) {
+        : root_(root),
+          faults_(faults),
+          state_(state),
+          chip_(faults, [this] { advance(monotonicNs()); }),
+          counter_(faults) {
         for (const char* folder :
              {"sys", "sys/class", "sys/class/hwmon", "sys/class/hwmon/hwmon0", "sys/class/tty", "sys/bus",
               "sys/bus/iio", "sys/bus/iio/devices", "sys/bus/iio/devices/iio:device0",
@@ -101,6 +105,7 @@ public:
         put(counter + "count0/name", "flow");
         put(counter + "count1/name", "shaft turns");
         measure();
+        writeFiles();
         const std::string pipe = root_ + "/dev/iio:device0";
         if (mkfifo(pipe.c_str(), 0600) == 0) made_.push_back(pipe);
         scans_ = ::open(pipe.c_str(), O_RDWR | O_NONBLOCK | O_CLOEXEC);
@@ -110,8 +115,16 @@ public:
         doorAt_ = began_ + static_cast<std::int64_t>(doorEvery * 1e9 / 4);
         chip_.level(MadeChip::stopChain, true, began_);
         chip_.level(MadeChip::guardDoor, true, began_);
+        files_ = std::jthread([this](const std::stop_token& stop) {
+            while (!stop.stop_requested()) {
+                writeFiles();
+                std::unique_lock lock(shownMutex_);
+                filesWait_.wait_for(lock, stop, std::chrono::milliseconds(50), [] { return false; });
+            }
+        });
     }
     ~Machine() {
+        files_ = {};  // it has ended before what it writes is taken away
         lines_.reset();
         counts_.reset();
         if (scans_ >= 0) close(scans_);
@@ -123,17 +136,7 @@ public:
 
     void step() {
         const std::int64_t now = monotonicNs();
-        state_.lamp = chip_.driven(MadeChip::lamp, false);
-        state_.pump = chip_.driven(MadeChip::pump, true);
-        chip_.level(MadeChip::lampSeen, state_.lamp, now);
-        // By slices in which nothing passes twice, however late this comes.
-        at_ = std::max(at_, now - 1000 * ms);
-        while (at_ < now) {
-            const std::int64_t end = std::min(now, at_ + ms);
-            turn(end);
-            at_ = end;
-        }
-        door(now);
+        advance(now);
         if (now - hurriedAt_ > 1000 * ms) {
             hurriedAt_ = now;
             if (faults_.hurried) chip_.swallow(MadeChip::shaftMark, 3);
@@ -152,6 +155,20 @@ public:
     }
 
 private:
+    void advance(std::int64_t now) {
+        state_.lamp = chip_.driven(MadeChip::lamp, false);
+        state_.pump = chip_.driven(MadeChip::pump, true);
+        chip_.level(MadeChip::lampSeen, state_.lamp, now);
+        // By slices in which nothing passes twice, however late this comes.
+        at_ = std::max(at_, now - 1000 * ms);
+        while (at_ < now) {
+            const std::int64_t end = std::min(now, at_ + ms);
+            turn(end);
+            at_ = end;
+        }
+        door(now);
+    }
+
     void makeFolder(const std::string& name) {
         const std::string path = root_ + "/" + name;
         if (mkdir(path.c_str(), 0755) == 0) made_.push_back(path);
@@ -208,20 +225,38 @@ private:
         return 1.65 + state_.turnsPerSecond / fullTurns * 0.4 * std::sin(2 * std::numbers::pi * angle_);
     }
 
+    /// What the files show next.
+    struct Shown {
+        double processor = 0, air = 0, supply = 0, bar = 0, vibration = 0;
+        std::uint32_t flowPulses = 0, turns = 0;
+    };
     void measure() {
         const double t = static_cast<double>(at_ - began_) * 1e-9;
-        const std::string hwmon = "sys/class/hwmon/hwmon0/";
         state_.processor = 48 + 4 * std::sin(t / 20) + 0.3 * noise(++drawn_);
         state_.outletBar = bar();
         const double supply = 24.05 - (state_.pump ? 0.35 : 0) + 0.02 * noise(++drawn_);
-        put(hwmon + "temp1_input", faults_.asleep ? "" : std::to_string(std::lround(state_.processor * 1000)));
-        put(hwmon + "temp2_input", std::to_string(std::lround(31'500 + 1500 * std::sin(t / 60))));
-        put(hwmon + "fan1_input", std::to_string(std::lround(1400 + 60 * (state_.processor - 45))));
-        put(hwmon + "in0_input", std::to_string(std::lround(supply * 1000)));
-        put(iio_ + "in_voltage0_raw", std::to_string(pressureCounts(state_.outletBar)));
-        put(iio_ + "in_voltage1_raw", std::to_string(counts(vibration())));
-        put("sys/bus/counter/devices/counter0/count0/count", std::to_string(state_.flowPulses));
-        put("sys/bus/counter/devices/counter0/count1/count", std::to_string(state_.turns));
+        const std::lock_guard lock(shownMutex_);
+        shown_ = {
+            state_.processor, 31.5 + 1.5 * std::sin(t / 60), supply, state_.outletBar, vibration(), state_.flowPulses,
+            state_.turns};
+    }
+    /// Disks may be slow, and nothing else waits for them: on a thread of its own.
+    void writeFiles() {
+        Shown s;
+        {
+            const std::lock_guard lock(shownMutex_);
+            s = shown_;
+        }
+        const auto whole = [](double v) { return std::to_string(std::lround(v)); };
+        const std::string hwmon = "sys/class/hwmon/hwmon0/", counts = "sys/bus/counter/devices/counter0/";
+        put(hwmon + "temp1_input", faults_.asleep ? "" : whole(s.processor * 1000));
+        put(hwmon + "temp2_input", whole(s.air * 1000));
+        put(hwmon + "fan1_input", whole(1400 + 60 * (s.processor - 45)));
+        put(hwmon + "in0_input", whole(s.supply * 1000));
+        put(iio_ + "in_voltage0_raw", std::to_string(pressureCounts(s.bar)));
+        put(iio_ + "in_voltage1_raw", std::to_string(volts12(s.vibration)));
+        put(counts + "count0/count", std::to_string(s.flowPulses));
+        put(counts + "count1/count", std::to_string(s.turns));
     }
 
     /// What somebody wrote into the files that set up the buffer.
@@ -251,7 +286,7 @@ private:
             for (std::size_t i = 0; i < 2; ++i) {
                 if (!on_[i]) continue;
                 const int raw = i == 0 ? pressureCounts(bar() + 0.01 * noise(++drawn_))
-                                       : counts(vibration() + 0.01 * noise(++drawn_));
+                                       : volts12(vibration() + 0.01 * noise(++drawn_));
                 bytes += static_cast<char>(raw << 4);
                 bytes += static_cast<char>(raw >> 4);
             }
@@ -281,6 +316,10 @@ private:
     std::array<bool, 3> on_{};
     double rate_ = 200, angle_ = 0, flow_ = 0;
     std::uint64_t drawn_ = 0;
+    std::mutex shownMutex_;
+    std::condition_variable_any filesWait_;
+    Shown shown_;
+    std::jthread files_;
 };
 
 CabinetComputer::CabinetComputer(std::string folder) : folder_(std::move(folder)) {}

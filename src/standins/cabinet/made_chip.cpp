@@ -173,6 +173,7 @@ NodeTalk::Answer MadeChip::control(int holder, std::uint64_t request, std::strin
     const bool sets = request == GPIO_V2_LINE_SET_VALUES_IOCTL;
     if (!sets && request != GPIO_V2_LINE_GET_VALUES_IOCTL) return {-ENOTTY};
     if (values->mask == 0) return {-EINVAL};
+    advance_();
     std::uint64_t bits = 0;
     for (unsigned i = 0; i < held.num_lines; ++i) {
         if ((values->mask >> i & 1) == 0) continue;

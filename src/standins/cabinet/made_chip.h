@@ -3,6 +3,7 @@
 #include <linux/gpio.h>
 
 #include <array>
+#include <functional>
 #include <map>
 #include <vector>
 
@@ -16,7 +17,9 @@ class MadeChip : public NodeTalk {
 public:
     static constexpr unsigned lines = 8;
     enum Line : unsigned { guardDoor, shaftMark, lampSeen, stopChain, lamp, pump, kernels, nameless };
-    explicit MadeChip(const CabinetFaults& faults) : faults_(faults) {}
+    /// `advance` has happen what has not until now: called before anybody is told where a line stands.
+    MadeChip(const CabinetFaults& faults, std::function<void()> advance)
+        : faults_(faults), advance_(std::move(advance)) {}
 
     /// An input's level changed then (CLOCK_MONOTONIC).
     void level(Line line, bool high, std::int64_t stampNs);
@@ -51,6 +54,7 @@ private:
     int about(gpio_v2_line_info& info) const;
 
     const CabinetFaults& faults_;
+    const std::function<void()> advance_;
     std::array<Each, lines> lines_{};
     std::map<int, Held> held_;
     gpio_v2_line_request next_{};
