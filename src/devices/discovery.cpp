@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <filesystem>
 #include <fstream>
 #include <map>
@@ -33,8 +34,11 @@ namespace {
 std::string groupOf(const std::string& path) {
     struct stat found {};
     if (::stat(path.c_str(), &found) != 0) return {};
-    const group* g = getgrgid(found.st_gid);
-    return g && g->gr_gid != 0 ? g->gr_name : "";
+    group of{};
+    group* g = nullptr;
+    std::array<char, 16384> room;
+    if (getgrgid_r(found.st_gid, &of, room.data(), room.size(), &g) != 0 || !g || g->gr_gid == 0) return {};
+    return g->gr_name;
 }
 
 }  // namespace
