@@ -1,5 +1,6 @@
 #pragma once
 
+#include <atomic>
 #include <optional>
 #include <string>
 #include <vector>
@@ -116,5 +117,7 @@ int replay(const ReplayCommand& command);
 /// SIGINT and SIGTERM end a command in order from now on; SIGUSR1 sets a mark in a recording.
 void handleSignals();
 bool interrupted();
+/// The same, for what watches a flag.
+const std::atomic<bool>& stopFlag();
 
 }  // namespace cruscotto::cli

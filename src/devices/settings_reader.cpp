@@ -22,6 +22,12 @@ std::string listed(const std::vector<std::string>& words) {
 
 }  // namespace
 
+std::string pairName(std::string called) {
+    std::ranges::replace_if(
+        called, [](unsigned char c) { return c <= ' ' || c == '=' || c == 127; }, '-');
+    return called;
+}
+
 nlohmann::ordered_json pairsFromLines(const std::string& lines) {
     const auto trimmed = [](std::string_view s) {
         const std::size_t from = s.find_first_not_of(" \t\r"), to = s.find_last_not_of(" \t\r");

@@ -13,6 +13,8 @@ namespace cruscotto {
 
 /// A setting of pairs as it is typed: "name = text", one a line.
 nlohmann::ordered_json pairsFromLines(const std::string& lines);
+/// What somebody else calls it, such that it can stand for a name there.
+std::string pairName(std::string called);
 
 /// A device's settings, read key by key. What is missing has its default; what is there and wrong has its default too,
 /// and an error that names the key. The first error is kept.

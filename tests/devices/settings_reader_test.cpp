@@ -7,6 +7,12 @@ namespace {
 
 using Pairs = std::map<std::string, std::string>;
 
+TEST(SettingsReader, WhatOthersCallThingsCanStandForANameAmongPairs) {
+    EXPECT_EQ(pairName("spi0 CS0=a\n"), "spi0-CS0-a-");
+    EXPECT_EQ(pairName("guard-door"), "guard-door");
+    EXPECT_EQ(pairName(""), "");
+}
+
 TEST(SettingsReader, GivesWhatIsThereAndTheDefaultForWhatIsNot) {
     SettingsReader s(R"({"name": "left", "rate": 2.5, "unit": 7, "bits": 32, "parity": "odd", "loop": true,
                          "points": {"a": "coil 0", "b": "coil 1"}})");

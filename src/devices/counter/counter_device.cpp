@@ -117,8 +117,7 @@ private:
                     return End::again;
                 }
                 std::string name = count < names_.size() ? names_[count] : std::string();
-                std::ranges::replace_if(
-                    name, [](unsigned char c) { return c <= ' ' || c == '=' || c == 127; }, '-');
+                name = pairName(name);
                 if (name.empty() || std::ranges::count(names_, names_[count]) > 1) name = fmt::format("count{}", count);
                 words += fmt::format("{}-{} = count {} on {}\n", name, eventNames[event], count, eventNames[event]);
                 ++possible;

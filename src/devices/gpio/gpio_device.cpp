@@ -228,9 +228,7 @@ private:
         std::size_t proposed = 0;
         for (const auto& [name, offset] : readable_) {
             if (proposed == mostLines) break;
-            std::string called = name;
-            std::ranges::replace_if(
-                called, [](unsigned char c) { return c <= ' ' || c == '=' || c == 127; }, '-');
+            std::string called = pairName(name);
             if (called.empty() || !taken.insert(called).second) called = fmt::format("line{}", offset);
             words += fmt::format("{} = {} in\n", called, offset);
             ++proposed;
