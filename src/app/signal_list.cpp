@@ -213,14 +213,9 @@ bool SignalModel::refresh(Instant t) {
         const Reading reading = session_.source().at(s.id, t);
         r.value = isDigital(s.kind) ? stateWord(s, reading.value) : numberText(s, reading.value);
         r.unit = r.value == QStringLiteral("–") ? QString() : unitOf(s);
-        r.quality = qualityText(reading.quality);
-        r.qualityColour = cruscotto::qualityColour(reading.quality);
-        if (reading.quality == Quality::gap && std::isnan(reading.value)) r.quality = QString();
-        const Verdict verdict = verdictOf(s.limits, reading.value);
-        if (r.quality.isEmpty() && (verdict == Verdict::low || verdict == Verdict::high)) {
-            r.quality = verdict == Verdict::low ? tr("▼ below limit") : tr("▲ above limit");
-            r.qualityColour = theme().red;
-        }
+        const Remark remark = remarkOn(s, reading);
+        r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
+        r.qualityColour = remark.colour;
         session_.source().columns(s.id, {from, width, 80}, r.columns);
     }
     return heights;

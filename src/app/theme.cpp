@@ -196,6 +196,18 @@ QString qualityText(Quality quality) {
     return QStringLiteral("▲ ") + QCoreApplication::translate("core", qualityWord(quality));
 }
 
+Remark remarkOn(const SignalSpec& s, const Reading& reading) {
+    if (reading.quality != Quality::good) return {qualityText(reading.quality), qualityColour(reading.quality)};
+    switch (verdictOf(s.limits, reading.value)) {
+        case Verdict::low:
+            return {QCoreApplication::translate("core", "▼ below limit"), theme().red};
+        case Verdict::high:
+            return {QCoreApplication::translate("core", "▲ above limit"), theme().red};
+        default:
+            return {};
+    }
+}
+
 QColor qualityColour(Quality quality) {
     return quality == Quality::gap || quality == Quality::openSensor ? theme().red : theme().amber;
 }

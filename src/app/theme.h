@@ -6,7 +6,8 @@
 #include <QString>
 #include <array>
 
-#include "core/block.h"
+#include "core/bench.h"
+#include "core/source.h"
 
 /// Colours, type and the few painting habits that all views share. Screen thread only.
 namespace cruscotto {
@@ -40,6 +41,14 @@ QFont captionFont();
 double figuresWidth(const QFont& font, const QString& text);
 /// Draws from the left at a baseline; returns the x behind the text.
 double drawFigures(QPainter& painter, QPointF baseline, const QFont& font, const QString& text);
+
+/// What is to be said beside a reading, with a shape before it; no words where there is nothing to say.
+struct Remark {
+    QString words;
+    QColor colour;
+};
+/// What is wrong with it; else which limit it passed.
+Remark remarkOn(const SignalSpec& s, const Reading& reading);
 
 /// A quality as one or two translated words with a shape before them ("▲ clipped"); empty for good.
 QString qualityText(Quality quality);

@@ -206,13 +206,15 @@ struct CounterMachine : Machine {
     std::deque<Edge> edges;
     std::optional<std::uint32_t> last;
     std::uint64_t total = 0;
+    std::optional<double> slope;  ///< of these edges, once it has been asked for
     std::int64_t quietSince = 0, before = 0;
     static constexpr std::int64_t fewestSamples = 10;
     explicit CounterMachine(const PulseCounter& s) : spec(s) {}
 
     /// Pulses a second by the least-squares line through the edges: their times are only known to one sample, and a
     /// line through all of them averages that out, where the first and the last alone would not.
-    [[nodiscard]] double slopeOfEdges() const {
+    double slopeOfEdges() {
+        if (slope) return *slope;
         const auto time = [&](const Edge& e) { return static_cast<double>(e.ns - edges.back().ns) * 1e-9; };
         const auto pulses = [&](const Edge& e) { return static_cast<double>(e.count - edges.front().count); };
         double meanTime = 0, meanPulses = 0, both = 0, squares = 0;
@@ -223,7 +225,8 @@ struct CounterMachine : Machine {
             both += (time(e) - meanTime) * (pulses(e) - meanPulses);
             squares += (time(e) - meanTime) * (time(e) - meanTime);
         }
-        return both / squares;
+        slope = both / squares;
+        return *slope;
     }
 
     void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>&) override {
@@ -246,6 +249,7 @@ struct CounterMachine : Machine {
                 edges.push_back({now, total});
                 quietSince = now;
                 while (edges.size() > 2 && now - edges[1].ns >= gate) edges.pop_front();
+                slope.reset();
             }
             if (spec.mode == PulseCounter::Mode::count) {
                 v[i] = static_cast<double>(total);

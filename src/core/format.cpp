@@ -65,6 +65,11 @@ double fractionOf(const Scale& scale, double v) {
     return std::clamp((v - scale.low) / (scale.high - scale.low), 0.0, 1.0);
 }
 
+OffScale offScale(const Scale& scale, double v) {
+    const double noise = (scale.high - scale.low) / 100;
+    return v < scale.low - noise ? OffScale::below : v > scale.high + noise ? OffScale::above : OffScale::no;
+}
+
 namespace {
 double roundStep(double rough) {
     const double power = std::pow(10.0, std::floor(std::log10(rough)));

@@ -24,6 +24,9 @@ struct Scale {
 };
 /// 0 at low, 1 at high, clamped. NaN stays NaN.
 double fractionOf(const Scale& scale, double v);
+/// Whether a reading lies off the scale, by more than a hundredth of it: what noise adds at an end is no news.
+enum class OffScale { no, below, above };
+OffScale offScale(const Scale& scale, double v);
 /// Round tick values inside the scale (both ends included where they are round), at most `most` of them, steps of 1, 2
 /// or 5 times a power of ten. Empty for most < 1.
 std::vector<double> ticksFor(const Scale& scale, int most);

@@ -22,7 +22,7 @@ protected:
         window.resize(1280, 800);
         EngineOptions fast;
         fast.pace = Pace::asFastAsPossible;
-        fast.until = seconds(70);
+        fast.until = seconds(20);
         session().openBenchDocument(test::exampleBench("pump-bench"), fast);
         session().engine()->wait();
         window.show();
@@ -107,6 +107,28 @@ TEST_F(Tiles, AReadingOutsideItsLimitsSaysSoInAWord) {
     EXPECT_TRUE(rows.row(2).quality.contains("above limit")) << rows.row(2).quality.toStdString();
 }
 
+TEST_F(Tiles, WhatLiesOffTheScaleIsSaidInsteadOfABlankTile) {
+    const auto scaled = [&](const char* id, const char* unit, Scale scale) {
+        Q_EMIT tile(id)->scaleTyped(unit, scale, "Change scale");
+        show();
+    };
+    EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
+    scaled("hydraulics", "L/min", {-50, -40});
+    EXPECT_EQ(tile("hydraulics")->accessibleDescription(), "↑ Q1 above the scale: a double click fits it");
+    scaled("hydraulics", "L/min", {400, 500});
+    EXPECT_EQ(tile("hydraulics")->accessibleDescription(), "↓ Q1 below the scale: a double click fits it");
+    scaled("hydraulics", "L/min", {0, 100});
+    EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
+
+    for (const TileKind kind : {TileKind::dial, TileKind::column}) {
+        as("outlet", kind);
+        scaled("outlet", "bar", {0, 10});
+        const int before = count(picture("outlet"), dayTheme().muted);
+        scaled("outlet", "bar", {0, 0.1});
+        EXPECT_GT(count(picture("outlet"), dayTheme().muted), before + 20) << tileKindName(kind);
+    }
+}
+
 TEST_F(Tiles, EachKindShowsEverySignalItCan) {
     for (const char* id : {"outlet", "bearing", "flow"})
         for (const TileKind kind :
@@ -121,7 +143,7 @@ TEST_F(Tiles, EachKindShowsEverySignalItCan) {
         }
 }
 
-TEST_F(Tiles, NumbersStandStillWhileTheirFiguresChange) {
+TEST(TileParts, NumbersStandStillWhileTheirFiguresChange) {
     const QFont font = uiFont(20);
     EXPECT_DOUBLE_EQ(figuresWidth(font, "1111.1"), figuresWidth(font, "8888.8"));
     EXPECT_GT(figuresWidth(font, "10.0"), figuresWidth(font, "1.0"));
@@ -151,7 +173,7 @@ TEST_F(Tiles, TheWindowMayBeSmallAndNothingFallsOver) {
     EXPECT_GT(tile("outlet")->width(), 300);
 }
 
-TEST_F(Tiles, ASparkLineBreaksWhereNothingWasMeasured) {
+TEST(TileParts, ASparkLineBreaksWhereNothingWasMeasured) {
     const auto painted = [](const std::vector<Column>& columns) {
         QImage image(100, 20, QImage::Format_RGB32);
         image.fill(Qt::white);
@@ -184,7 +206,7 @@ TEST_F(Tiles, ASparkLineBreaksWhereNothingWasMeasured) {
     EXPECT_EQ(painted({}), 0);
 }
 
-TEST_F(Tiles, WhatIsBeingTypedIsNotOverwrittenByWhatGoesOn) {
+TEST(TileParts, WhatIsBeingTypedIsNotOverwrittenByWhatGoesOn) {
     QWidget holder;
     auto* field = new Field("a field", &holder);
     field->show("1");

@@ -37,7 +37,7 @@ protected:
     }
     bool waitFor(const std::function<bool()>& condition) {
         // As on a display; under the sanitizers, where frames cost most of the tests' time, a few of them show as much.
-        constexpr qint64 everyMs = SANITIZED ? 50 : 16;
+        constexpr qint64 everyMs = SANITIZED ? 150 : 40;
         QElapsedTimer last;
         return QTest::qWaitFor(
             [&] {

@@ -123,6 +123,14 @@ TEST(FractionOf, IsClampedAndKeepsNothingAsNothing) {
     EXPECT_TRUE(std::isnan(fractionOf({10, 20}, std::nan(""))));
 }
 
+TEST(Format, OffTheScaleIsWhatNoiseAtAnEndIsNot) {
+    EXPECT_EQ(offScale({10, 20}, 9.95), OffScale::no);
+    EXPECT_EQ(offScale({10, 20}, 20.05), OffScale::no);
+    EXPECT_EQ(offScale({10, 20}, 9.8), OffScale::below);
+    EXPECT_EQ(offScale({10, 20}, 20.2), OffScale::above);
+    EXPECT_EQ(offScale({10, 20}, std::nan("")), OffScale::no);
+}
+
 TEST(Time, IsWrittenExactlyAndReadBack) {
     EXPECT_EQ(secondsText(12'500'000'000), "12.5");
     EXPECT_EQ(secondsText(1), "0.000000001");

@@ -61,12 +61,11 @@ void ColumnTile::paintEvent(QPaintEvent*) {
     const QString unit = unitOf(*s.spec);
     const bool beside = end + 4 + p.fontMetrics().horizontalAdvance(unit) <= b.right();
     p.drawText(beside ? QPointF(end + 4, b.top() + 26) : QPointF(b.left(), b.top() + 44), unit);
-    if (s.reading.quality != Quality::good) {
-        p.setFont(uiFont(11, QFont::Medium));
-        p.setPen(qualityColour(s.reading.quality));
-        p.drawText(QPointF(b.left() + (beside ? 0 : p.fontMetrics().horizontalAdvance(unit) + 8), b.top() + 44),
-                   qualityText(s.reading.quality));
-    }
+    const double behindUnit = beside ? 0 : p.fontMetrics().horizontalAdvance(unit) + 8;
+    const Remark remark = remarkOn(s);
+    p.setFont(uiFont(11, QFont::Medium));
+    p.setPen(remark.colour);
+    p.drawText(QPointF(b.left() + behindUnit, b.top() + 44), remark.words);
 
     p.setRenderHint(QPainter::Antialiasing, false);
     p.fillRect(track_, t.track);

@@ -123,15 +123,10 @@ void DialTile::paintEvent(QPaintEvent*) {
     p.setFont(uiFont(14));
     p.setPen(t.muted);
     p.drawText(QRectF(centre_.x() - 60, baseline + 6, 120, 20), Qt::AlignHCenter | Qt::AlignTop, unitOf(*s.spec));
-    QString word = qualityText(s.reading.quality);
-    p.setPen(qualityColour(s.reading.quality));
-    const Verdict verdict = verdictOf(s.spec->limits, s.reading.value);
-    if (word.isEmpty() && (verdict == Verdict::low || verdict == Verdict::high)) {
-        word = verdict == Verdict::low ? tr("▼ below limit") : tr("▲ above limit");
-        p.setPen(t.red);
-    }
+    const Remark remark = remarkOn(s);
+    p.setPen(remark.colour);
     p.setFont(uiFont(12, QFont::Medium));
-    p.drawText(QRectF(centre_.x() - 70, baseline + 26, 140, 18), Qt::AlignHCenter | Qt::AlignTop, word);
+    p.drawText(QRectF(centre_.x() - 70, baseline + 26, 140, 18), Qt::AlignHCenter | Qt::AlignTop, remark.words);
 }
 
 }  // namespace cruscotto

@@ -70,17 +70,11 @@ void NumberTile::paintEvent(QPaintEvent*) {
     p.setPen(t.muted);
     p.drawText(QPointF(end + 6, baseline), unit);
     const double left = end + 6 + unitRoom + 8;
-    QString word = qualityText(s.reading.quality);
-    p.setPen(qualityColour(s.reading.quality));
-    const Verdict verdict = verdictOf(s.spec->limits, s.reading.value);
-    if (word.isEmpty() && (verdict == Verdict::low || verdict == Verdict::high)) {
-        word = verdict == Verdict::low ? tr("▼ below limit") : tr("▲ above limit");
-        p.setPen(t.red);
-    }
+    const Remark remark = remarkOn(s);
+    p.setPen(remark.colour);
     p.setFont(uiFont(12, QFont::Medium));
-    const double wordRoom = word.isEmpty() ? 0 : 16;
-    if (!word.isEmpty())
-        p.drawText(QRectF(b.left(), b.top() - 4, b.width(), 16), Qt::AlignRight | Qt::AlignVCenter, word);
+    const double wordRoom = remark.words.isEmpty() ? 0 : 16;
+    p.drawText(QRectF(b.left(), b.top() - 4, b.width(), 16), Qt::AlignRight | Qt::AlignVCenter, remark.words);
     if (b.right() - left > 64) {
         const double h = std::min(28.0, b.height() - 14 - wordRoom);
         QColor soft = colourOf(*s.spec);

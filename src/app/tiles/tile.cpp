@@ -82,12 +82,22 @@ bool Tile::read(Instant t, bool digits) {
         if (!digits && !s.text.isEmpty()) continue;
         const QString text =
             isDigital(s.spec->kind) ? stateWord(*s.spec, s.reading.value) : numberText(*s.spec, s.reading.value);
-        if (text != s.text) {
+        const bool onScale = !hasScale() || isDigital(s.spec->kind);
+        const OffScale off = onScale ? OffScale::no : offScale(scaleOf(spec_, *s.spec), s.reading.value);
+        if (text != s.text || off != s.offScale) {
             s.text = text;
+            s.offScale = off;
             changed = true;
         }
     }
     return changed;
+}
+
+Remark Tile::remarkOn(const Shown& s) const {
+    Remark remark = cruscotto::remarkOn(*s.spec, s.reading);
+    if (remark.words.isEmpty() && s.offScale != OffScale::no)
+        remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
+    return remark;
 }
 
 Scale Tile::scale() const {

@@ -6,6 +6,8 @@
 #include <vector>
 
 #include "app/session.h"
+#include "app/theme.h"
+#include "core/format.h"
 
 namespace cruscotto {
 
@@ -49,12 +51,15 @@ protected:
         std::shared_ptr<const SignalSpec> spec;
         QString text;  ///< the digits as they stand
         Reading reading;
+        OffScale offScale = OffScale::no;  ///< as the digits say
     };
     /// After setSpec(), setTheme and resize: what is cached is worked out again.
     virtual void rebuild() {}
     [[nodiscard]] const SignalSpec* first() const { return shown_.empty() ? nullptr : shown_.front().spec.get(); }
     /// Takes the newest readings; digits only when it is time. True if the text or the quality changed.
     bool read(Instant t, bool digits);
+    /// What stands beside its digits: also that it lies off this tile's scale.
+    [[nodiscard]] Remark remarkOn(const Shown& s) const;
     /// Takes the lowest and highest readings of the shown window up to t. True if they changed.
     bool readExtremes(Instant t);
     void paintFrame(QPainter& p) const;

@@ -28,6 +28,10 @@ constexpr int tagMargin = 34;
 constexpr int rightMargin = 14;  // half of the label at the axis' end
 constexpr int laneGap = 24;
 constexpr int timeLabels = 20;
+
+QString tagOf(const SignalSpec& s) {
+    return shown(s.tag.empty() ? s.name.substr(0, 4) : s.tag);
+}
 }  // namespace
 
 TraceTile::TraceTile(Session& session, QWidget* parent) : Tile(session, parent), plot_(new QCustomPlot(this)) {
@@ -73,6 +77,7 @@ void TraceTile::rebuild() {
             same = same && line.shownIndex < shown_.size() && shown_[line.shownIndex].spec->unit() == lane->unit;
     if (!same) {
         plot_->clearGraphs();
+        plot_->clearItems();
         plot_->plotLayout()->clear();
         for (auto& lane : lanes_) {
             for (ScaleEnd* end : {lane->low, lane->high}) {
@@ -93,6 +98,19 @@ void TraceTile::rebuild() {
                 end->setAlignment(Qt::AlignRight);
                 end->setVisible(true);
             }
+            const auto wordsAt = [&](double y, Qt::AlignmentFlag edge) {
+                auto* item = new QCPItemText(plot_);
+                item->setClipAxisRect(lane->rect);
+                item->position->setAxisRect(lane->rect);
+                item->position->setType(QCPItemPosition::ptAxisRectRatio);
+                item->position->setCoords(0.5, y);
+                item->setPositionAlignment(Qt::AlignHCenter | edge);
+                item->setPadding({6, 4, 6, 4});
+                item->setVisible(false);
+                return item;
+            };
+            lane->above = wordsAt(0, Qt::AlignTop);
+            lane->below = wordsAt(1, Qt::AlignBottom);
             for (std::size_t i = 0; i < shown_.size(); ++i)
                 if (shown_[i].spec->unit() == units[u]) {
                     Line line;
@@ -151,6 +169,11 @@ void TraceTile::rebuild() {
             ticker->addTick(tick, shown(readingText(tick, decimals)));
         }
         y->setTicker(ticker);
+        for (QCPItemText* item : {lane.above, lane.below}) {
+            item->setFont(uiFont(12, QFont::Medium));
+            item->setColor(t.ink);
+            item->setBrush(t.ground);
+        }
         for (const Line& line : lane.lines) line.graph->setPen(QPen(colourOf(*shown_[line.shownIndex].spec), 1.4));
     }
     for (const auto& lane : lanes_)
@@ -251,6 +274,15 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
             last = plotted.back().value;
         }
     }
+    double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
+    for (const QCPGraphData& p : plotted) {
+        if (p.value < lowest) lowest = p.value;
+        if (p.value > highest) highest = p.value;
+    }
+    line.unseen = lowest > highest       ? OffScale::no
+                  : lowest > scaled.high ? OffScale::above
+                  : highest < scaled.low ? OffScale::below
+                                         : OffScale::no;
     line.graph->data()->set(plotted, true);
     // The tag stands where the reading is, not where the noise's last extreme happened to be.
     const double reading =
@@ -259,6 +291,26 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     line.endY = std::isnan(reading) || std::isnan(last)
                     ? std::numeric_limits<double>::quiet_NaN()
                     : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
+}
+
+void TraceTile::tellUnseen() {
+    QStringList all;
+    for (const auto& lane : lanes_)
+        for (QCPItemText* item : {lane->above, lane->below}) {
+            const OffScale off = item == lane->above ? OffScale::above : OffScale::below;
+            QStringList tags;
+            for (const Line& line : lane->lines)
+                if (line.unseen == off) tags << tagOf(*shown_[line.shownIndex].spec);
+            const QString words = tags.isEmpty()
+                                      ? QString()
+                                      : (off == OffScale::above ? tr("↑ %1 above the scale: a double click fits it")
+                                                                : tr("↓ %1 below the scale: a double click fits it"))
+                                            .arg(tags.join(QStringLiteral(", ")));
+            item->setVisible(!words.isEmpty());
+            item->setText(words);
+            if (!words.isEmpty()) all << words;
+        }
+    setAccessibleDescription(all.join(QChar(' ')));
 }
 
 void TraceTile::refresh(Instant t, bool digits) {
@@ -278,6 +330,7 @@ void TraceTile::refresh(Instant t, bool digits) {
     const Instant from = to - window;
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) feed(*lane, line, from, to, width);
+    tellUnseen();
     plot_->replot(QCustomPlot::rpQueuedRefresh);
     if (digits || !live)
         update(QRect(plot_->geometry().right(), 0, QWidget::width() - plot_->geometry().right(), height()));
@@ -299,8 +352,7 @@ void TraceTile::paintEvent(QPaintEvent*) {
             free = y + 15;
             const SignalSpec& s = *shown_[line->shownIndex].spec;
             p.setPen(colourOf(s));
-            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4),
-                       shown(s.tag.empty() ? s.name.substr(0, 4) : s.tag));
+            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4), tagOf(s));
         }
         p.setFont(uiFont(11));
         p.setPen(theme().muted);

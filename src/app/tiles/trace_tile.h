@@ -6,12 +6,13 @@
 class QCustomPlot;
 class QCPAxisRect;
 class QCPGraph;
+class QCPItemText;
 
 namespace cruscotto {
 
 /// What has it been doing: signals over the window, one lane for each unit, so that no two quantities share an axis.
-/// The tag of each signal stands at its trace's end. Wheel: more or less time; drag: back in time; double click: fit;
-/// with Ctrl the wheel stretches the scale under the pointer.
+/// The tag of each signal stands at its trace's end; what lies off its scale altogether is said there. Wheel: more or
+/// less time; drag: back in time; double click: fit; with Ctrl the wheel stretches the scale under the pointer.
 class TraceTile : public Tile {
     Q_OBJECT
 public:
@@ -29,19 +30,23 @@ private:
         std::size_t shownIndex = 0;
         QCPGraph* graph = nullptr;
         ColumnCache cache;
-        double endY = 0;  ///< in pixels of the tile; NaN: no reading
+        double endY = 0;                 ///< in pixels of the tile; NaN: no reading
+        OffScale unseen = OffScale::no;  ///< all that is drawn of it lies there
     };
     struct Lane {
         std::string unit;
         QCPAxisRect* rect = nullptr;
         ScaleEnd* low = nullptr;
         ScaleEnd* high = nullptr;
+        QCPItemText* below = nullptr;  ///< which signals are not to be seen, at the end behind which they are
+        QCPItemText* above = nullptr;
         std::vector<Line> lines;
     };
     [[nodiscard]] Scale laneScale(const Lane& lane) const;
     Lane* laneAt(QPointF at);
     void layOut();
     void setTimeTicks();
+    void tellUnseen();
     void feed(Lane& lane, Line& line, Instant from, Instant to, Duration width);
 
     QCustomPlot* plot_;
