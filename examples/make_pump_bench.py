@@ -26,7 +26,7 @@ def add(id, name, tag, colour, terminal, kind, **more):
     signals.append({"id": id, "name": name, "tag": tag, "colour": colour, "device": "box", "terminal": terminal, "kind": kind, **more})
 
 A, C, D = "analog-input", "counter-input", "digital-input"
-add("inlet-pressure", "Inlet pressure", "P1", 4, "AI0", A, range=rng(5), scale=sc(-1, 1.5), limits={"low": -0.3},
+add("inlet-pressure", "Inlet pressure", "P1", 3, "AI0", A, range=rng(5), scale=sc(-1, 1.5), limits={"low": -0.3},
     chain=[two(-5, 5), {"stage": "moving-mean", "samples": 50}, {"stage": "slope-offset", "slope": 0.625, "offset": -1.3125, "unit": "bar"},
            {"stage": "valid-range", "low": -1, "high": 1.5}])
 add("outlet-pressure", "Outlet pressure", "P2", 0, "AI1", A, range=rng(10), scale=sc(0, 6), limits={"high": 4.5},
@@ -48,7 +48,7 @@ add("box-temperature", "Box temperature", "T3", 3, "CJ", A, range=rng(1), scale=
 add("flow", "Flow", "Q1", 2, "CTR0", C, scale=sc(0, 80),
     chain=[{"stage": "pulse-counter", "mode": "frequency", "pulses-per-turn": 1, "silence-s": 1, "gate-s": 0.5},
            {"stage": "slope-offset", "slope": round(60 / 450, 9), "offset": 0, "unit": "L/min"}])
-add("shaft-speed", "Shaft speed", "N1", 3, "CTR1", C, scale=sc(0, 3000),
+add("shaft-speed", "Shaft speed", "N1", 4, "CTR1", C, scale=sc(0, 3000),
     chain=[{"stage": "pulse-counter", "mode": "rpm", "pulses-per-turn": 4, "silence-s": 1, "gate-s": 0.5}])
 add("tank-low", "Tank level", "L1", 4, "DI0", D, chain=[{"stage": "invert"}], on="low", off="enough")
 add("guard-door", "Guard door", "D1", 5, "DI1", D, on="open", off="closed")

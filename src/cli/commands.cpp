@@ -494,7 +494,7 @@ int check(const std::string& path, bool write) {
     if (write) {
         if (auto saved = saveBench(*bench, path); !saved) return complain(saved.error().english(), failed);
     }
-    say(fmt::format("{}: fine. {} devices, {} signals, {} pages.", path, bench->devices.size(), bench->signals.size(),
+    say(fmt::format("{}: fine. Devices: {}, signals: {}, pages: {}.", path, bench->devices.size(), bench->signals.size(),
                     bench->pages.size()));
     return ok;
 }

@@ -40,7 +40,7 @@ std::vector<FoundInput> findKernelInputs(const std::string& root) {
         out.push_back({"can", bus, CRUSCOTTO_TEXT("CAN interface of this computer"), jsonText(Json{{"address", bus}}),
                        "address", bus});
     if (const std::size_t sensors = findKernelSensors(root).size(); sensors > 0)
-        out.push_back({"computer", "", text(CRUSCOTTO_TEXT("{0} sensors that the kernel offers"), sensors),
+        out.push_back({"computer", "", text(CRUSCOTTO_TEXT("Sensors that the kernel offers: {0}"), sensors),
                        root == "/" ? JsonText("{}") : jsonText(Json{{"root", root}}), "root", root});
     const fs::path iio = base / "sys/bus/iio/devices";
     for (const std::string& device : called(iio, "iio:device")) {
@@ -55,10 +55,10 @@ std::vector<FoundInput> findKernelInputs(const std::string& root) {
             if (const std::string trigger = kernelLine(iio / triggers[0] / "name"); !trigger.empty())
                 settings["trigger"] = trigger;
         if (root != "/") settings["root"] = root;
-        out.push_back({"iio-buffer", name,
-                       text(CRUSCOTTO_TEXT("Fast inputs of this computer: a buffer with {0} channels"),
-                            static_cast<std::size_t>(count)),
-                       jsonText(settings), "device", name});
+        out.push_back(
+            {"iio-buffer", name,
+             text(CRUSCOTTO_TEXT("Fast inputs of this computer; channels: {0}"), static_cast<std::size_t>(count)),
+             jsonText(settings), "device", name});
     }
     for (const std::string& chip : called(base / "dev", "gpiochip")) {
         const std::string path = (base / "dev" / chip).string();

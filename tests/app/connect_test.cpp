@@ -304,12 +304,12 @@ TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
     FindPanel& panel = window->findPanel();
     panel.setRoot(computer->folder());
     press("find");
-    EXPECT_TRUE(waitFor([&] { return says(panel, "8 sensors that the kernel offers") && says(panel, "pulses"); }));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "Sensors that the kernel offers: 8") && says(panel, "pulses"); }));
     ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "spi0-select, output, used by spi0 CS0"); }));
     ASSERT_TRUE(click(panel, "Add gpiochip0"));
     EXPECT_EQ(added().kind, "gpio-lines");
-    ASSERT_TRUE(click(*window, "Read the 5 inputs that nobody else uses"));
+    ASSERT_TRUE(click(*window, "Read the inputs that nobody else uses: 5"));
     EXPECT_NE(added().settings.find(R"("guard-door":"0 in")"), std::string::npos) << added().settings;
     ASSERT_TRUE(click(*window, "Add stop-chain"));
     const std::string id = session().bench().signals.back()->id;

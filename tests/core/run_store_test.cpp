@@ -417,7 +417,7 @@ TEST(RunReader, MoreSignalsThanAnybodyHasAreRefusedAtOnce) {
     sqlite3* db = nullptr;
     sqlite3_open(r.path.c_str(), &db);
     ASSERT_EQ(sqlite3_exec(db,
-                           "WITH RECURSIVE n(i) AS (SELECT 10 UNION ALL SELECT i+1 FROM n WHERE i<1000000) "
+                           "WITH RECURSIVE n(i) AS (SELECT 10 UNION ALL SELECT i+1 FROM n WHERE i<100100) "
                            "INSERT INTO signal SELECT i, 's' || i, 1, 0 FROM n",
                            nullptr, nullptr, nullptr),
               SQLITE_OK);

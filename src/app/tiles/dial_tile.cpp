@@ -91,6 +91,16 @@ void DialTile::paintStill() {
     stillValid_ = true;
 }
 
+QRectF DialTile::remarkBox(double wide, double top) const {
+    constexpr double high = 18;
+    const auto written = [](const ScaleEnd& end) { return end.fontMetrics().horizontalAdvance(end.text()) / 2.0 + 6; };
+    const double left = low_->geometry().center().x() + written(*low_);
+    const double right = high_->geometry().center().x() - written(*high_);
+    // Where the ends of the scale leave it no room, it stands below them.
+    if (top + high > low_->y() && wide > right - left) top = std::min(low_->y() + high, height() - high);
+    return {centre_.x() - wide / 2, top, wide, high};
+}
+
 void DialTile::paintEvent(QPaintEvent*) {
     if (!stillValid_ || still_.devicePixelRatio() != devicePixelRatioF() || learning()) paintStill();
     QPainter p(this);
@@ -126,7 +136,8 @@ void DialTile::paintEvent(QPaintEvent*) {
     const Remark remark = remarkOn(s);
     p.setPen(remark.colour);
     p.setFont(uiFont(12, QFont::Medium));
-    p.drawText(QRectF(centre_.x() - 70, baseline + 26, 140, 18), Qt::AlignHCenter | Qt::AlignTop, remark.words);
+    p.drawText(remarkBox(p.fontMetrics().horizontalAdvance(remark.words), baseline + 26),
+               Qt::AlignHCenter | Qt::AlignTop | Qt::TextDontClip, remark.words);
 }
 
 }  // namespace cruscotto

@@ -20,6 +20,8 @@ protected:
 
 private:
     void paintStill();
+    /// Where words of this width are written under the unit.
+    [[nodiscard]] QRectF remarkBox(double wide, double top) const;
     [[nodiscard]] double angleOf(double v) const;
 
     ScaleEnd* low_;

@@ -5,8 +5,6 @@
 #include <linux/can/error.h>
 #include <linux/can/raw.h>
 #include <net/if.h>
-#include <poll.h>
-#include <sys/eventfd.h>
 #include <sys/ioctl.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -15,7 +13,7 @@
 #include <cerrno>
 #include <cstring>
 
-#include "devices/link/poll_time.h"
+#include "devices/link/waker.h"
 #include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
@@ -33,11 +31,8 @@ bool isInterface(const std::string& address) {
 /// The kernel's own sockets (SocketCAN).
 class KernelCan : public CanLink {
 public:
-    explicit KernelCan(std::string name) : name_(std::move(name)), wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
-    ~KernelCan() override {
-        KernelCan::close();
-        ::close(wake_);
-    }
+    explicit KernelCan(std::string name) : name_(std::move(name)) {}
+    ~KernelCan() override { KernelCan::close(); }
     std::optional<ByteLink::Failure> open() override {
         close();
         const int fd = socket(PF_CAN, SOCK_RAW | SOCK_CLOEXEC | SOCK_NONBLOCK, CAN_RAW);
@@ -85,13 +80,7 @@ public:
         fd_ = -1;
     }
     bool read(Duration wait, Heard& out) override {
-        std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-        if (::poll(watched.data(), watched.size(), pollTime(wait)) < 0) return errno == EINTR;
-        if (watched[1].revents) {
-            eventfd_t value = 0;
-            eventfd_read(wake_, &value);
-        }
-        if (watched[0].revents == 0) return true;
+        if (!waker_.waitFor(fd_, wait)) return true;
         for (int i = 0; i < 1000; ++i) {
             canfd_frame f{};
             const ssize_t n = ::read(fd_, &f, sizeof f);
@@ -136,12 +125,12 @@ public:
         // A full queue is a busy bus: this value is dropped, the next one goes out.
         return n >= 0 || errno == ENOBUFS || errno == EAGAIN || errno == EINTR;
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
     [[nodiscard]] std::string name() const override { return name_; }
 
 private:
     const std::string name_;
-    const int wake_;
+    Waker waker_;
     int fd_ = -1;
 };
 

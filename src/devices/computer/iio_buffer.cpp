@@ -145,7 +145,7 @@ protected:
                     status().bytes += static_cast<std::uint64_t>(n);
                     held_.append(bytes.data(), static_cast<std::size_t>(n));
                     take(t);
-                    setLive(text(CRUSCOTTO_TEXT("Scans of {0} channels arrive from {1}."), values_.size(),
+                    setLive(text(CRUSCOTTO_TEXT("Scans arrive from {1}; channels: {0}."), values_.size(),
                                  settings_.device));
                 }
             }

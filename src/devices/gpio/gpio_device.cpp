@@ -160,15 +160,16 @@ protected:
             if (!sendOutputs()) return End::lost;
             if (!edges_) {
                 if (!pollValues()) return End::lost;
-                setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there. The chip tells no edges: they are read {2} "
-                                            "times a second."),
-                             lines_.size(), settings_.chip, std::llround(1 / pollEvery.seconds())));
+                setLive(text(
+                    CRUSCOTTO_TEXT("{1} is there; lines that are used: {0}. The chip tells no edges: they are read {2} "
+                                   "times a second."),
+                    lines_.size(), settings_.chip, std::llround(1 / pollEvery.seconds())));
             } else if (all || now() - valuesAt >= valueAgainEvery) {
                 // A line that does not move is still known to stand where it does.
                 valuesAt = now();
                 if (!readValues()) return End::lost;
                 deliver();
-                setLive(text(CRUSCOTTO_TEXT("{0} lines of {1} are there."), lines_.size(), settings_.chip));
+                setLive(text(CRUSCOTTO_TEXT("{1} is there; lines that are used: {0}."), lines_.size(), settings_.chip));
                 all = false;
             }
             const bool something = waker_.waitFor(edges_ ? fd_ : -1, edges_ ? milliseconds(100) : pollEvery);
@@ -236,7 +237,7 @@ private:
         std::vector<DeviceStatus::Suggestion> suggestions;
         if (proposed > 0)
             suggestions = {
-                {text(CRUSCOTTO_TEXT("Read the {0} inputs that nobody else uses"), proposed), "lines", words}};
+                {text(CRUSCOTTO_TEXT("Read the inputs that nobody else uses: {0}"), proposed), "lines", words}};
         while (!stop.stop_requested()) {
             setLive(text(CRUSCOTTO_TEXT("{0} has {1} lines, and none of them is used here. Name under Lines those that "
                                         "are read or set."),

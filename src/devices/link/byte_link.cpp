@@ -1,13 +1,12 @@
 #include "devices/link/byte_link.h"
 #include "core/parsed.h"
-#include "devices/link/poll_time.h"
+#include "devices/link/waker.h"
 
 #include <fcntl.h>
 #include <netdb.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
 #include <poll.h>
-#include <sys/eventfd.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
@@ -38,12 +37,8 @@ private:
 
 class TcpLink : public ByteLink {
 public:
-    TcpLink(std::string host, std::uint16_t port)
-        : host_(std::move(host)), port_(port), wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
-    ~TcpLink() override {
-        TcpLink::close();
-        if (wake_ >= 0) ::close(wake_);
-    }
+    TcpLink(std::string host, std::uint16_t port) : host_(std::move(host)), port_(port) {}
+    ~TcpLink() override { TcpLink::close(); }
     std::optional<Failure> open() override {
         close();
         addrinfo hints{}, *found = nullptr;
@@ -82,11 +77,7 @@ public:
         fd_ = -1;
     }
     Got read(Duration wait, std::string& out) override {
-        std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-        if (::poll(watched.data(), watched.size(), pollTime(wait)) < 0)
-            return errno == EINTR ? Got::nothing : Got::lost;
-        clearWake(watched[1].revents != 0);
-        if (watched[0].revents == 0) return Got::nothing;
+        if (!waker_.waitFor(fd_, wait)) return Got::nothing;
         std::array<char, 65536> buffer;
         const ssize_t n = ::read(fd_, buffer.data(), buffer.size());
         if (n > 0) {
@@ -113,7 +104,7 @@ public:
         }
         return true;
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
     [[nodiscard]] Duration unheard() const override { return unheard_; }
     [[nodiscard]] std::string name() const override {
         return text(CRUSCOTTO_TEXT("{0}, port {1}"), host_, port_).english();
@@ -122,25 +113,22 @@ public:
 private:
     using Clock = std::chrono::steady_clock;
     void givenUp() { unheard_ = {std::chrono::duration_cast<std::chrono::nanoseconds>(Clock::now() - heard_).count()}; }
-    int connectWithin(int fd, const addrinfo& a) const {
+    int connectWithin(int fd, const addrinfo& a) {
         if (connect(fd, a.ai_addr, a.ai_addrlen) == 0) return 0;
         if (errno != EINPROGRESS) return errno;
-        std::array<pollfd, 2> watched{pollfd{fd, POLLOUT, 0}, pollfd{wake_, POLLIN, 0}};
-        const int ready = ::poll(watched.data(), watched.size(), pollTime(connectLimit));
-        if (ready <= 0) return ETIMEDOUT;
-        if (watched[0].revents == 0) return ECANCELED;
+        pollfd file{fd, POLLOUT, 0};
+        const auto began = Clock::now();
+        waker_.wait({&file, 1}, connectLimit);
+        if (file.revents == 0)
+            return Clock::now() - began < std::chrono::nanoseconds(connectLimit.ns) ? ECANCELED : ETIMEDOUT;
         int error = 0;
         socklen_t size = sizeof error;
         getsockopt(fd, SOL_SOCKET, SO_ERROR, &error, &size);
         return error;
     }
-    void clearWake(bool woken) const {
-        eventfd_t value = 0;
-        if (woken) eventfd_read(wake_, &value);
-    }
     const std::string host_;
     const std::uint16_t port_;
-    const int wake_;
+    Waker waker_;
     int fd_ = -1;
     Clock::time_point heard_;
     Duration unheard_;

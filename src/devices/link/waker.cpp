@@ -1,10 +1,10 @@
 #include "devices/link/waker.h"
 
-#include <poll.h>
 #include <sys/eventfd.h>
 #include <time.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cstdlib>
 #include <limits>
@@ -24,13 +24,19 @@ void Waker::wake() {
 }
 
 bool Waker::waitFor(int fd, Duration most) {
-    std::array<pollfd, 2> watched{pollfd{fd, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-    ::poll(watched.data(), watched.size(), pollTime(most));
-    if (watched[1].revents != 0) {
-        eventfd_t value = 0;
-        eventfd_read(wake_, &value);
-    }
-    return watched[0].revents != 0;
+    pollfd file{fd, POLLIN, 0};
+    wait({&file, 1}, most);
+    return file.revents != 0;
+}
+
+void Waker::wait(std::span<pollfd> files, Duration most) {
+    std::array<pollfd, 9> watched{};
+    watched[0] = {wake_, POLLIN, 0};
+    std::ranges::copy(files, watched.begin() + 1);
+    const bool some = ::poll(watched.data(), static_cast<nfds_t>(files.size()) + 1, pollTime(most)) > 0;
+    for (std::size_t i = 0; i < files.size(); ++i) files[i].revents = some ? watched[i + 1].revents : short{0};
+    eventfd_t value = 0;
+    if (some && watched[0].revents != 0) eventfd_read(wake_, &value);
 }
 
 void KernelTime::look(const std::function<Instant()>& now) {

@@ -1,13 +1,16 @@
 #pragma once
 
+#include <poll.h>
+
 #include <functional>
 #include <optional>
+#include <span>
 
 #include "core/time.h"
 
 namespace cruscotto {
 
-/// Waits for a file of the kernel's to have something, until somebody wakes it.
+/// Waits for files of the kernel's to have something, until somebody wakes it.
 class Waker {
 public:
     Waker();
@@ -18,6 +21,8 @@ public:
     void wake();
     /// True if there is something to read, or the file is no longer of use (which reading tells).
     [[nodiscard]] bool waitFor(int fd, Duration most);
+    /// Fills in what poll() says of each; nothing where somebody woke it, time was up, or a signal came. At most 8.
+    void wait(std::span<pollfd> files, Duration most);
 
 private:
     const int wake_;  // an eventfd

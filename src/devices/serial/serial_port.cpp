@@ -4,7 +4,6 @@
 #include <asm/termbits.h>
 #include <fcntl.h>
 #include <poll.h>
-#include <sys/eventfd.h>
 #include <sys/file.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -14,7 +13,6 @@
 #include <cstring>
 
 #include "devices/discovery.h"
-#include "devices/link/poll_time.h"
 
 namespace cruscotto {
 
@@ -41,15 +39,14 @@ SerialPort::Failure refused(const std::string& port, int error) {
 
 }  // namespace
 
-SerialPort::SerialPort() : wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {}
+SerialPort::SerialPort() = default;
 
 SerialPort::~SerialPort() {
     close();
-    if (wake_ >= 0) ::close(wake_);
 }
 
 void SerialPort::wake() {
-    eventfd_write(wake_, 1);
+    waker_.wake();
 }
 
 std::optional<SerialPort::Failure> SerialPort::open(const SerialSettings& s) {
@@ -108,14 +105,8 @@ void SerialPort::close() {
 
 SerialPort::Got SerialPort::read(Duration wait, std::string& out) {
     if (playback_) return playback_->read(wait, out) ? Got::bytes : Got::nothing;
-    std::array<pollfd, 2> watched{pollfd{fd_, POLLIN, 0}, pollfd{wake_, POLLIN, 0}};
-    pollfd& p = watched[0];
-    const int ready = ::poll(watched.data(), watched.size(), pollTime(wait));
-    if (ready < 0) return errno == EINTR ? Got::nothing : Got::lost;
-    if (watched[1].revents) {
-        eventfd_t woken = 0;
-        eventfd_read(wake_, &woken);
-    }
+    pollfd p{fd_, POLLIN, 0};
+    waker_.wait({&p, 1}, wait);
     if (p.revents == 0) return Got::nothing;
     std::array<char, 65536> buffer;
     const ssize_t n = ::read(fd_, buffer.data(), buffer.size());

@@ -5,6 +5,7 @@
 
 #include "core/result.h"
 #include "devices/device.h"
+#include "devices/link/waker.h"
 #include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
@@ -51,7 +52,7 @@ public:
 
 private:
     int fd_ = -1;
-    int wake_ = -1;  // an eventfd
+    Waker waker_;
     std::unique_ptr<CapturePlayback> playback_;
 };
 

@@ -169,7 +169,7 @@ private:
         }
         if (format_.rate != settings_.rate) more += fmt::format("; {} Hz was asked for", shortNumber(settings_.rate));
         if (overruns_ > 0) more += fmt::format("; {} times samples were lost", overruns_);
-        setLive(text(CRUSCOTTO_TEXT("{0} gives {1} channels of {2} bits at {3} Hz{4}."), name(), format_.channels,
+        setLive(text(CRUSCOTTO_TEXT("{0} gives {2} bits at {3} Hz; channels: {1}{4}."), name(), format_.channels,
                      format_.bits, shortNumber(format_.rate), more));
     }
 

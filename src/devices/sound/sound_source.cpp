@@ -1,14 +1,12 @@
 #include "devices/sound/sound_source.h"
 
 #include <alsa/asoundlib.h>
-#include <poll.h>
-#include <sys/eventfd.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 
-#include "devices/link/poll_time.h"
+#include "devices/link/waker.h"
 
 namespace cruscotto {
 
@@ -21,13 +19,8 @@ void quiet(const char* /*file*/, int /*line*/, const char* /*function*/, int /*e
 
 class AlsaSource : public SoundSource {
 public:
-    explicit AlsaSource(std::string name) : name_(std::move(name)), wake_(eventfd(0, EFD_CLOEXEC | EFD_NONBLOCK)) {
-        snd_lib_error_set_handler(quiet);
-    }
-    ~AlsaSource() override {
-        AlsaSource::close();
-        ::close(wake_);
-    }
+    explicit AlsaSource(std::string name) : name_(std::move(name)) { snd_lib_error_set_handler(quiet); }
+    ~AlsaSource() override { AlsaSource::close(); }
     std::optional<ByteLink::Failure> open(Format& format) override {
         close();
         if (const int error = snd_pcm_open(&pcm_, name_.c_str(), SND_PCM_STREAM_CAPTURE, SND_PCM_NONBLOCK); error < 0) {
@@ -67,15 +60,10 @@ public:
         pcm_ = nullptr;
     }
     Got read(Duration wait, std::vector<std::int32_t>& out) override {
-        std::array<pollfd, 9> watched{};
-        watched[0] = {wake_, POLLIN, 0};
-        const int n = snd_pcm_poll_descriptors(pcm_, watched.data() + 1, 8);
+        std::array<pollfd, 8> watched{};
+        const int n = snd_pcm_poll_descriptors(pcm_, watched.data(), watched.size());
         if (n < 0) return Got::lost;
-        ::poll(watched.data(), static_cast<nfds_t>(n) + 1, pollTime(wait));
-        if (watched[0].revents != 0) {
-            eventfd_t value = 0;
-            eventfd_read(wake_, &value);
-        }
+        waker_.wait({watched.data(), static_cast<std::size_t>(n)}, wait);
         buffer_.resize(mostFrames * channels_ * (wide_ ? 4 : 2));
         const snd_pcm_sframes_t got = snd_pcm_readi(pcm_, buffer_.data(), mostFrames);
         if (got == -EAGAIN || got == 0) return Got::nothing;
@@ -95,7 +83,7 @@ public:
         }
         return Got::frames;
     }
-    void wake() override { eventfd_write(wake_, 1); }
+    void wake() override { waker_.wake(); }
 
 private:
     ByteLink::Failure refused(int error) const {
@@ -117,7 +105,7 @@ private:
                      name_, std::string(snd_strerror(error)))};
     }
     const std::string name_;
-    const int wake_;
+    Waker waker_;
     snd_pcm_t* pcm_ = nullptr;
     bool wide_ = false;
     std::size_t channels_ = 0;

@@ -80,8 +80,8 @@ TEST_F(Cabinet, AllThatTheKernelOffersIsFoundWithWhatItTakesToReadIt) {
     }
     EXPECT_EQ(kinds, (std::vector<std::string>{"computer ", "iio-buffer adc", "gpio-lines gpiochip0",
                                                "counter-events pulses", "sound-input USB Audio"}));
-    EXPECT_EQ(found[0].what.english(), "8 sensors that the kernel offers");
-    EXPECT_NE(found[1].what.english().find("2 channels"), std::string::npos) << "the time stamp is none";
+    EXPECT_EQ(found[0].what.english(), "Sensors that the kernel offers: 8");
+    EXPECT_NE(found[1].what.english().find("channels: 2"), std::string::npos) << "the time stamp is none";
     EXPECT_EQ(parseJson(found[1].settings)["trigger"], "timer") << "the only one there is";
     EXPECT_EQ(found[4].value, "plughw:1,0");
     EXPECT_TRUE(findKernelInputs(folder.file("nowhere")).empty());
