@@ -3,6 +3,8 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <array>
+
 #include "devices/link/byte_link.h"
 #include "devices/link/waker.h"
 #include "support.h"
@@ -56,6 +58,26 @@ TEST(PollTime, AWaitUntilAMomentThatIsPastEndsAtOnce) {
     EXPECT_FALSE(hangs([&] { (void)link->read(milliseconds(-5), bytes); }, [&] { link->wake(); }));
     link->close();
     close(port);
+}
+
+TEST(Waker, TellsOfEachFileWhatItHasAndOfNoneWhenItIsWoken) {
+    std::array<int, 2> empty{}, full{};
+    ASSERT_EQ(pipe(empty.data()), 0);
+    ASSERT_EQ(pipe(full.data()), 0);
+    ASSERT_EQ(write(full[1], "x", 1), 1);
+    Waker waker;
+    std::array<pollfd, 2> files{pollfd{empty[0], POLLIN, 0}, pollfd{full[0], POLLIN, 0}};
+    waker.wait(files, seconds(60));
+    EXPECT_EQ(files[0].revents, 0);
+    EXPECT_EQ(files[1].revents, POLLIN);
+    // Woken before it waits, as while it does; once.
+    waker.wake();
+    waker.wait({files.data(), 1}, seconds(60));
+    EXPECT_EQ(files[0].revents, 0);
+    std::jthread other([&] { waker.wake(); });
+    EXPECT_FALSE(waker.waitFor(empty[0], seconds(60)));
+    EXPECT_FALSE(waker.waitFor(empty[0], milliseconds(1))) << "nothing is left of it";
+    for (const int fd : {empty[0], empty[1], full[0], full[1]}) close(fd);
 }
 
 }  // namespace
