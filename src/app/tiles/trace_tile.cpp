@@ -274,15 +274,16 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
             last = plotted.back().value;
         }
     }
-    double lowest = std::numeric_limits<double>::infinity(), highest = -lowest;
+    // What is not a number lies nowhere, and hides nothing.
+    bool any = false, allAbove = true, allBelow = true;
     for (const QCPGraphData& p : plotted) {
-        if (p.value < lowest) lowest = p.value;
-        if (p.value > highest) highest = p.value;
+        if (std::isnan(p.value)) continue;
+        any = true;
+        allAbove = allAbove && p.value > scaled.high;
+        allBelow = allBelow && p.value < scaled.low;
+        if (!allAbove && !allBelow) break;
     }
-    line.unseen = lowest > highest       ? OffScale::no
-                  : lowest > scaled.high ? OffScale::above
-                  : highest < scaled.low ? OffScale::below
-                                         : OffScale::no;
+    line.unseen = any && allAbove ? OffScale::above : any && allBelow ? OffScale::below : OffScale::no;
     line.graph->data()->set(plotted, true);
     // The tag stands where the reading is, not where the noise's last extreme happened to be.
     const double reading =

@@ -21,7 +21,8 @@ public:
     void wake();
     /// True if there is something to read, or the file is no longer of use (which reading tells).
     [[nodiscard]] bool waitFor(int fd, Duration most);
-    /// Fills in what poll() says of each; nothing where somebody woke it, time was up, or a signal came. At most 8.
+    /// Fills in what poll() says of each; nothing where somebody woke it, time was up, or a signal came. Precondition:
+    /// 8 files at most.
     void wait(std::span<pollfd> files, Duration most);
 
 private:
