@@ -105,7 +105,7 @@ void Ribbon::paintEvent(QPaintEvent*) {
             const QColor colour = t.signal[static_cast<std::size_t>(signal->colour)];
             p.setPen(QPen(colour, 1));
             const double dx = s.width() / static_cast<double>(columns_.size());
-            const bool steps = isDigital(signal->kind) || isOutput(signal->kind);
+            const bool steps = holds(*signal);
             QPointF last(std::nan(""), 0);
             for (std::size_t i = 0; i < columns_.size(); ++i) {
                 const Summary& c = columns_[i].summary;

@@ -106,7 +106,7 @@ private:
                        row.quality);
             sparkRight -= p.fontMetrics().horizontalAdvance(row.quality) + 10;
         }
-        paintSpark(p, QRectF(nameLeft, r.top() + 20, sparkRight - nameLeft, 10), row.columns, colour, isDigital(s.kind),
+        paintSpark(p, QRectF(nameLeft, r.top() + 20, sparkRight - nameLeft, 10), row.columns, colour, holds(s),
                    leastSparkSpan(s));
     }
 };

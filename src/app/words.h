@@ -35,6 +35,11 @@ inline QString stateWord(const SignalSpec& s, double v) {
     return s.offWord.empty() ? QCoreApplication::translate("core", "off") : shown(s.offWord);
 }
 
+/// Whether it stands where it was until it is read or set again, and is drawn so.
+inline bool holds(const SignalSpec& s) {
+    return isDigital(s.kind) || isOutput(s.kind);
+}
+
 /// The scale that a tile shows a signal on: its own for the unit, else the signal's, else 0 to 1.
 inline Scale scaleOf(const TileSpec& tile, const SignalSpec& s) {
     if (const auto it = tile.scales.find(s.unit()); it != tile.scales.end()) return it->second;

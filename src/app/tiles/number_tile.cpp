@@ -79,7 +79,7 @@ void NumberTile::paintEvent(QPaintEvent*) {
         const double h = std::min(28.0, b.height() - 14 - wordRoom);
         QColor soft = colourOf(*s.spec);
         paintSpark(p, QRectF(left, baseline - h + (wordRoom > 0 ? 4 : 0), b.right() - left, h), columns_, soft,
-                   isDigital(s.spec->kind), leastSparkSpan(*s.spec));
+                   holds(*s.spec), leastSparkSpan(*s.spec));
     }
 }
 

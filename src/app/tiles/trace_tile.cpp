@@ -245,7 +245,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     std::vector<Point> points;
     const auto pixels = static_cast<std::size_t>(std::max(16, lane.rect->width()));
     if (source.points(s.spec->id, {from, to}, pixels, points)) {
-        const bool steps = isDigital(s.spec->kind) || isOutput(s.spec->kind);
+        const bool steps = holds(*s.spec);
         plotted.reserve(static_cast<int>(points.size()) * 2 + 1);
         for (const Point& p : points) {
             if (steps && !plotted.isEmpty() && p.t <= to) plotted.append({x(p.t), plotted.back().value});
