@@ -131,6 +131,8 @@ const Theme& theme() {
 }
 
 void applyTheme(bool night) {
+    // Every widget is dressed anew by it, which takes its time.
+    if (!qApp->styleSheet().isEmpty() && night == nightInForce) return;
     nightInForce = night;
     const Theme& t = theme();
     QPalette p;

@@ -16,7 +16,6 @@ namespace {
 class Tiles : public testing::Test {
 protected:
     void SetUp() override {
-        applyTheme(false);
         window.forgetSettings();
         window.stopClock();
         window.resize(1280, 800);
