@@ -36,7 +36,7 @@ BackgroundJob::Work exportWork(const QString& run, const QString& to, const Expo
         if (!result) return result.error();
         std::uint64_t samples = 0;
         for (const auto& [signal, n] : result.value().samples) samples += n;
-        return BackgroundJob::tr("Exported %1 samples to %2.").arg(samples).arg(shown(to));
+        return BackgroundJob::tr("Exported %1 samples to %2.").arg(countText(samples), shown(to));
     };
 }
 

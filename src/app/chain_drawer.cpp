@@ -18,8 +18,9 @@ namespace cruscotto {
 
 namespace {
 
+/// Exactly as it is kept, with the minus that readings have.
 QString plain(double v) {
-    return shown(exactNumber(v));
+    return shown(exactNumber(v)).replace('-', QChar(0x2212));
 }
 
 /// The stages that make sense for a kind of terminal, with values to begin with.

@@ -108,9 +108,11 @@ MainWindow::MainWindow()
         status_->refresh(true);
     });
     connect(&session_, &Session::recordingEnded, this, [this](const RecordingStatus& done) {
-        QString words = tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(done.samples).arg(shown(done.path));
+        QString words =
+            tr("Recorded %1 samples to %2. Ctrl+L opens it.").arg(countText(done.samples), shown(done.path));
         if (done.lost)
-            words += tr(" %1 more are missing, and the run says where: %2").arg(done.lost).arg(shown(done.lostTo));
+            words +=
+                tr(" %1 more are missing, and the run says where: %2").arg(countText(done.lost), shown(done.lostTo));
         notice(done.problem.empty() ? words : shown(done.problem));
         status_->refresh(true);
     });

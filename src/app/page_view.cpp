@@ -3,8 +3,10 @@
 #include <QApplication>
 #include <QDragEnterEvent>
 #include <QInputDialog>
+#include <QKeyEvent>
 #include <QMimeData>
 #include <QPainter>
+#include <QWheelEvent>
 #include <cmath>
 
 #include "app/theme.h"
@@ -15,7 +17,10 @@ namespace cruscotto {
 
 namespace {
 constexpr int tabsHeight = 36;
+constexpr int below = 4;
 constexpr int side = 8;
+constexpr double leastRow = 56;
+constexpr int edge = 24;
 
 std::vector<std::string> tileIds(const PageSpec& page) {
     std::vector<std::string> ids;
@@ -43,7 +48,12 @@ TileSpec suitableTile(const SignalSpec& s) {
     return t;
 }
 
-PageView::PageView(Session& session, QWidget* parent) : QWidget(parent), session_(session), tabs_(new QTabBar(this)) {
+PageView::PageView(Session& session, QWidget* parent)
+    : QWidget(parent),
+      session_(session),
+      header_(new QWidget(this)),
+      tabs_(new QTabBar(header_)),
+      scroll_(new QScrollBar(Qt::Vertical, this)) {
     setObjectName("page");
     setAttribute(Qt::WA_OpaquePaintEvent);
     setAcceptDrops(true);
@@ -55,7 +65,19 @@ PageView::PageView(Session& session, QWidget* parent) : QWidget(parent), session
         if (i >= 0) showPage(tabs_->tabData(i).toString());
     });
     connect(tabs_, &QTabBar::tabBarDoubleClicked, this, &PageView::renamePage);
+    header_->setAutoFillBackground(true);
+    scroll_->hide();
+    connect(scroll_, &QScrollBar::valueChanged, this, [this] {
+        layOut();
+        update();
+    });
     connect(&session_, &Session::benchChanged, this, &PageView::take);
+    // What the keyboard comes to is in sight; what was clicked was.
+    connect(qApp, &QApplication::focusChanged, this, [this](QWidget*, const QWidget* now) {
+        if (!now || QApplication::mouseButtons() != Qt::NoButton) return;
+        for (const auto& t : tiles_)
+            if (t && (t.get() == now || t->isAncestorOf(now))) return bringIntoView(shown(t->spec().id));
+    });
 }
 
 const PageSpec* PageView::pageSpec() const {
@@ -78,6 +100,7 @@ void PageView::take() {
             } else {
                 tile = Tile::make(spec.kind, session_, this);
                 connectTile(*tile);
+                tile->stackUnder(header_);
                 tile->setVisible(true);
             }
             tile->setSpec(spec);
@@ -115,16 +138,18 @@ void PageView::connectTile(Tile& tile) {
     });
     const auto begin = [this, &tile, id](QPoint at, bool resize) {
         const TileSpec& s = tile.spec();
-        drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}};
+        drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}, scroll_->value()};
         ghost_ = drag_->cells;
         tile.raise();
+        tile.stackUnder(header_);
         update();
     };
     connect(&tile, &Tile::moveBegan, this, [begin](QPoint at) { begin(at, false); });
     connect(&tile, &Tile::resizeBegan, this, [begin](QPoint at) { begin(at, true); });
     connect(&tile, &Tile::moved, this, [this, &tile](QPoint at) {
         if (!drag_) return;
-        const QPoint delta = at - drag_->from;
+        scrollAtEdge(mapFromGlobal(at).y());
+        const QPoint delta = at - drag_->from + QPoint(0, scroll_->value() - drag_->scrolled);
         const QRect now = cellRect(drag_->cells.x(), drag_->cells.y(), drag_->cells.width(), drag_->cells.height());
         const QRect one = cellRect(0, 0, 1, 1);
         const int dx = static_cast<int>(std::lround(static_cast<double>(delta.x()) / one.width()));
@@ -140,6 +165,7 @@ void PageView::connectTile(Tile& tile) {
         }
         if (to != ghost_) {
             ghost_ = to;
+            layOut();
             update();
         }
     });
@@ -175,13 +201,19 @@ void PageView::rebuildTabs() {
         if (shown(page->id) == page_) tabs_->setCurrentIndex(i);
         ++i;
     }
-    tabs_->setGeometry(16, 4, tabs_->sizeHint().width(), tabsHeight - 4);
+    placeTabs();
+}
+
+void PageView::placeTabs() {
+    header_->setGeometry(0, 0, width(), tabsHeight);
+    tabs_->setGeometry(16, 4, std::min(tabs_->sizeHint().width(), width() - 32), tabsHeight - 4);
 }
 
 void PageView::showPage(const QString& id) {
     if (id == page_ || !session_.bench().page(id.toStdString())) return;
     page_ = id;
     selected_.clear();
+    scroll_->setValue(0);
     take();
 }
 
@@ -190,27 +222,62 @@ void PageView::stepPage(int by) {
     if (n > 0) tabs_->setCurrentIndex((tabs_->currentIndex() + by + n) % n);
 }
 
-QRect PageView::cellRect(int x, int y, int w, int h) const {
+int PageView::rows() const {
     int rows = pageRows;
     if (const PageSpec* page = pageSpec())
         for (const TileSpec& t : page->tiles) rows = std::max(rows, t.y + t.h);
+    return rows;
+}
+
+double PageView::rowHeight() const {
+    return std::max(leastRow, static_cast<double>(height() - tabsHeight - below) / rows());
+}
+
+QRect PageView::cellRect(int x, int y, int w, int h) const {
     const double cw = (width() - 2.0 * side) / pageColumns;
-    const double ch = std::max(56.0, (height() - tabsHeight - 4.0) / rows);
-    const int left = static_cast<int>(side + cw * x), top = static_cast<int>(tabsHeight + ch * y);
-    return {left, top, static_cast<int>(side + cw * (x + w)) - left, static_cast<int>(tabsHeight + ch * (y + h)) - top};
+    const double ch = rowHeight();
+    const int first = tabsHeight - scroll_->value();
+    const int left = static_cast<int>(side + cw * x), top = static_cast<int>(ch * y);
+    return {left, first + top, static_cast<int>(side + cw * (x + w)) - left, static_cast<int>(ch * (y + h)) - top};
 }
 
 QPoint PageView::cellAt(QPoint at) const {
     const QRect one = cellRect(0, 0, 1, 1);
     return {std::clamp((at.x() - side) / std::max(1, one.width()), 0, pageColumns - 1),
-            std::max(0, (at.y() - tabsHeight) / std::max(1, one.height()))};
+            std::max(0, (at.y() - one.top()) / std::max(1, one.height()))};
 }
 
 void PageView::layOut() {
+    const int view = height() - tabsHeight - below;
+    // Down to where something is about to be put, too.
+    const int all = static_cast<int>(rowHeight() * std::max(rows(), drag_ ? ghost_.bottom() + 1 : 0));
+    const QSignalBlocker blocker(scroll_);
+    scroll_->setPageStep(std::max(1, view));
+    scroll_->setSingleStep(static_cast<int>(leastRow));
+    scroll_->setRange(0, std::max(0, all - view));
+    scroll_->setVisible(all > view);
+    scroll_->setGeometry(width() - side, tabsHeight, side, std::max(0, view));
     for (const auto& t : tiles_) {
+        if (drag_ && drag_->tile == shown(t->spec().id)) continue;  // it follows the pointer
         const TileSpec& s = t->spec();
         t->setGeometry(cellRect(s.x, s.y, s.w, s.h));
     }
+    scroll_->raise();
+}
+
+void PageView::bringIntoView(const QString& id) {
+    const Tile* t = tile(id);
+    if (!t) return;
+    const QRect at = cellRect(t->spec().x, t->spec().y, t->spec().w, t->spec().h);
+    if (const int over = at.bottom() + below - height(); over > 0) scroll_->setValue(scroll_->value() + over);
+    const QRect now = cellRect(t->spec().x, t->spec().y, t->spec().w, t->spec().h);
+    if (const int under = tabsHeight - now.top(); under > 0) scroll_->setValue(scroll_->value() - under);
+}
+
+void PageView::scrollAtEdge(int y) {
+    const int by = static_cast<int>(leastRow) / 4;
+    if (y > height() - edge) scroll_->setValue(scroll_->value() + by);
+    if (y < tabsHeight + edge) scroll_->setValue(scroll_->value() - by);
 }
 
 void PageView::refresh(Instant t, bool digits) {
@@ -246,6 +313,7 @@ void PageView::addSignal(const QString& signal) {
     std::tie(t.x, t.y) = freePlace(*pageSpec(), t.w, t.h);
     editTile(t, tr("Add tile"));
     select(shown(t.id));
+    bringIntoView(shown(t.id));
 }
 
 void PageView::removeSelected() {
@@ -291,6 +359,7 @@ void PageView::moveSelected(int dx, int dy) {
     next.x = std::clamp(next.x + dx, 0, pageColumns - next.w);
     next.y = std::max(0, next.y + dy);
     editTile(next, tr("Move tile"), "move " + shown(next.id));
+    bringIntoView(shown(next.id));
 }
 
 void PageView::resizeSelected(int dw, int dh) {
@@ -300,6 +369,7 @@ void PageView::resizeSelected(int dw, int dh) {
     next.w = std::clamp(next.w + dw, 1, pageColumns - next.x);
     next.h = std::max(1, next.h + dh);
     editTile(next, tr("Resize tile"), "resize " + shown(next.id));
+    bringIntoView(shown(next.id));
 }
 
 void PageView::addPage() {
@@ -329,7 +399,7 @@ void PageView::removePage() {
 }
 
 void PageView::resizeEvent(QResizeEvent*) {
-    tabs_->setGeometry(16, 4, std::min(tabs_->sizeHint().width(), width() - 32), tabsHeight - 4);
+    placeTabs();
     layOut();
 }
 
@@ -359,6 +429,7 @@ void PageView::dragMoveEvent(QDragMoveEvent* event) {
     const SignalSpec* s = session_.bench().signal(event->mimeData()->data(signalMime).toStdString());
     if (!s) return;
     const QPoint at = event->position().toPoint();
+    scrollAtEdge(at.y());
     const auto* over = qobject_cast<TraceTile*>(
         childAt(at) ? (qobject_cast<Tile*>(childAt(at)) ? childAt(at) : childAt(at)->parentWidget()) : nullptr);
     QRect to;
@@ -374,6 +445,19 @@ void PageView::dragMoveEvent(QDragMoveEvent* event) {
         update();
     }
     event->acceptProposedAction();
+}
+
+void PageView::wheelEvent(QWheelEvent* event) {
+    QApplication::sendEvent(scroll_, event);  // of what lies on a tile that has no use for it, too
+}
+
+void PageView::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_PageDown)
+        scroll_->triggerAction(QAbstractSlider::SliderPageStepAdd);
+    else if (event->key() == Qt::Key_PageUp)
+        scroll_->triggerAction(QAbstractSlider::SliderPageStepSub);
+    else
+        QWidget::keyPressEvent(event);
 }
 
 void PageView::dragLeaveEvent(QDragLeaveEvent*) {

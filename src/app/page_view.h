@@ -1,6 +1,7 @@
 #pragma once
 
 #include <QMenu>
+#include <QScrollBar>
 #include <QTabBar>
 #include <QWidget>
 #include <memory>
@@ -11,6 +12,7 @@
 namespace cruscotto {
 
 /// The page in front: its tiles on a grid of twelve columns, tabs for the pages, and all that can be done to a tile.
+/// Its rows share the height there is; where that would leave too little of each, the page scrolls.
 class PageView : public QWidget {
     Q_OBJECT
 public:
@@ -51,21 +53,33 @@ protected:
     void dragMoveEvent(QDragMoveEvent* event) override;
     void dragLeaveEvent(QDragLeaveEvent* event) override;
     void dropEvent(QDropEvent* event) override;
+    void wheelEvent(QWheelEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
 
 private:
     void take();
     void rebuildTabs();
+    void placeTabs();
     void layOut();
     void connectTile(Tile& tile);
     [[nodiscard]] QRect cellRect(int x, int y, int w, int h) const;
     [[nodiscard]] QPoint cellAt(QPoint at) const;
+    /// Rows of its tiles; at least those of a page that nothing is on.
+    [[nodiscard]] int rows() const;
+    [[nodiscard]] double rowHeight() const;
+    /// Scrolls as little as shows the tile; its top, where there is not room for all of it.
+    void bringIntoView(const QString& tile);
+    /// Scrolls on while something is dragged along the upper or lower edge.
+    void scrollAtEdge(int y);
     [[nodiscard]] const PageSpec* pageSpec() const;
     void editTile(const TileSpec& tile, const QString& effect, const QString& mergeKey = {});
     void select(const QString& tile);
     void endDrag();
 
     Session& session_;
+    QWidget* header_;  ///< tiles scroll away under it
     QTabBar* tabs_;
+    QScrollBar* scroll_;
     QString page_;
     QString selected_;
     std::vector<std::unique_ptr<Tile>> tiles_;
@@ -75,6 +89,7 @@ private:
         bool resize = false;
         QPoint from;
         QRect cells;
+        int scrolled = 0;  ///< where the page stood
     };
     std::optional<Drag> drag_;
     QRect ghost_;  ///< cells where something would land

@@ -13,6 +13,7 @@ ScaleEnd::ScaleEnd(const QString& accessibleName, QWidget* parent) : QLineEdit(p
     setAccessibleName(accessibleName);
     setToolTip(tr("Click and type to change this end of the scale"));
     setObjectName("scaleEnd");
+    setAcceptDrops(false);  // a signal that is dragged across it is the page's
     setFrame(false);
     setFixedHeight(18);
     setAlignment(Qt::AlignCenter);

@@ -2,7 +2,6 @@
 
 #include <QDir>
 #include <QHBoxLayout>
-#include <QLocale>
 #include <QPainter>
 #include <QStorageInfo>
 #include <QStyle>
@@ -139,7 +138,6 @@ void StatusLine::refresh(bool digits) {
 }
 
 QString StatusLine::keptOf(const RecordingStatus& recording) {
-    const auto count = [](std::uint64_t n) { return QLocale(QLocale::English).toString(static_cast<qulonglong>(n)); };
     if (const Engine* engine = session_.engine()) {
         QStringList out;
         const std::uint64_t lost = recording.active ? recording.lost : engine->lostSamples();
@@ -147,7 +145,7 @@ QString StatusLine::keptOf(const RecordingStatus& recording) {
         if (why.endsWith('.')) why.chop(1);
         if (recording.stuck) out << tr("▲ nothing can be written");
         if (lost)
-            out << tr("▲ %1 samples lost").arg(count(lost)) +
+            out << tr("▲ %1 samples lost").arg(countText(lost)) +
                        (recording.stuck ? QString() : QStringLiteral(": ") + why);
         else if (recording.active && !recording.problem.empty() && !recording.stuck)
             out << QStringLiteral("▲ ") + shown(recording.problem);
@@ -165,7 +163,7 @@ QString StatusLine::keptOf(const RecordingStatus& recording) {
     if (!session_.isRun() || !session_.run()->state().opened) return {};
     const std::uint64_t missing = session_.run()->info()->lostSamples();
     const int version = session_.run()->info()->version;
-    return (missing ? tr("▲ %1 samples missing").arg(count(missing)) : tr("no sample missing")) +
+    return (missing ? tr("▲ %1 samples missing").arg(countText(missing)) : tr("no sample missing")) +
            (version ? tr(" · readings: version %1").arg(version) : QString());
 }
 

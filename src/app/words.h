@@ -1,6 +1,7 @@
 #pragma once
 
 #include <QCoreApplication>
+#include <QLocale>
 #include <QString>
 
 #include "core/bench.h"
@@ -15,6 +16,11 @@ inline QString shown(const Text& text) {
 }
 inline QString shown(const std::string& s) {
     return QString::fromStdString(s);
+}
+
+/// How many, with its thousands set apart.
+inline QString countText(std::uint64_t n) {
+    return QLocale(QLocale::English).toString(static_cast<qulonglong>(n));
 }
 
 /// A reading as a number with the decimals that suit the signal; its unit separately.

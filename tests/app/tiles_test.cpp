@@ -6,8 +6,9 @@
 #include "app/main_window.h"
 #include "app/scale_end.h"
 #include "app/theme.h"
+#include "app/tiles/control_tile.h"
 #include "app/tiles/number_tile.h"
-#include "support.h"
+#include "window_fixture.h"
 
 namespace cruscotto {
 namespace {
@@ -170,6 +171,56 @@ TEST_F(Tiles, TheWindowMayBeSmallAndNothingFallsOver) {
     window.resize(1920, 1200);
     show();
     EXPECT_GT(tile("outlet")->width(), 300);
+}
+
+TEST_F(Tiles, APageThatIsTallerThanItsRoomScrollsAndNothingOfItIsOutOfReach) {
+    PageView& page = window.page();
+    auto* bar = page.findChild<QScrollBar*>();
+    const auto wheel = [&](QWidget* on, int notches) {
+        QWheelEvent event(QPointF(5, 5), on->mapToGlobal(QPointF(5, 5)), {}, {0, 120 * notches}, {}, {},
+                          Qt::NoScrollPhase, false);
+        // What a widget has no use for is its parent's; Qt does that for events of the system only.
+        do {
+            event.ignore();
+            QApplication::sendEvent(on, &event);
+            on = on->parentWidget();
+        } while (on && !event.isAccepted());
+    };
+    EXPECT_FALSE(bar->isVisible()) << "the demo's page has room";
+    wheel(tile("outlet"), -3);
+    const int top = tile("outlet")->y();
+    for (int i = 0; i < 12; ++i) page.addSignal("guard-door");
+    const Tile* last = page.selected();
+    ASSERT_TRUE(bar->isVisible());
+    EXPECT_LE(last->geometry().bottom(), page.height()) << "what was added is in sight";
+    EXPECT_LT(tile("outlet")->y(), top);
+    EXPECT_FALSE(qobject_cast<Tile*>(page.childAt(page.width() / 2, 20))) << "it goes away under the tabs";
+
+    for (int i = 0; i < 9; ++i) wheel(tile("outlet"), 1);
+    EXPECT_EQ(tile("outlet")->y(), top);
+    EXPECT_GT(last->geometry().bottom(), page.height());
+    auto* slider = window.findChild<OutputSlider*>();
+    const int driven = slider->value();
+    wheel(slider, -1);
+    EXPECT_EQ(slider->value(), driven) << "a wheel sets no output";
+    EXPECT_LT(tile("outlet")->y(), top) << "it scrolls there too";
+    QTest::keyClick(&page, Qt::Key_PageUp);
+    EXPECT_EQ(tile("outlet")->y(), top);
+    QTest::keyClick(&page, Qt::Key_PageDown);
+    EXPECT_LT(tile("outlet")->y(), top);
+
+    window.activateWindow();
+    tile("outlet")->findChild<ScaleEnd*>()->setFocus(Qt::TabFocusReason);
+    EXPECT_EQ(tile("outlet")->y(), top) << "what the keyboard comes to is in sight";
+    // A tile carried along the lower edge takes the page with it, and lands where it is let go.
+    Tile* carried = tile("outlet");
+    const int from = carried->spec().y;
+    test::drag(carried, {60, 8}, {0, page.height() - carried->y() - 12});
+    EXPECT_GT(bar->value(), 0);
+    EXPECT_GT(tile("outlet")->spec().y, from);
+    session().undoStack().undo();
+    page.showPage("mechanics");
+    EXPECT_FALSE(bar->isVisible());
 }
 
 TEST(TileParts, ASparkLineBreaksWhereNothingWasMeasured) {

@@ -16,6 +16,20 @@
 
 namespace cruscotto::test {
 
+/// Presses, moves and releases the mouse as a person does.
+inline void drag(QWidget* on, QPoint from, QPoint by) {
+    const QPoint global = on->mapToGlobal(from);
+    QTest::mousePress(on, Qt::LeftButton, {}, from);
+    for (int i = 1; i <= 8; ++i) {
+        const QPoint to = global + by * i / 8;
+        QMouseEvent move(QEvent::MouseMove, on->mapFromGlobal(to), to, Qt::NoButton, Qt::LeftButton, {});
+        QApplication::sendEvent(on, &move);
+    }
+    const QPoint end = global + by;
+    QMouseEvent release(QEvent::MouseButtonRelease, on->mapFromGlobal(end), end, Qt::LeftButton, Qt::NoButton, {});
+    QApplication::sendEvent(on, &release);
+}
+
 /// The real window on the pump bench, live, driven by real events; frames come when the test says so.
 class WindowTest : public testing::Test {
 protected:
@@ -111,19 +125,6 @@ protected:
         ASSERT_TRUE(window->action(action)) << action.toStdString();
         ASSERT_TRUE(window->action(action)->isEnabled()) << action.toStdString();
         window->action(action)->trigger();
-    }
-    /// Presses, moves and releases the mouse as a person does.
-    static void drag(QWidget* on, QPoint from, QPoint by) {
-        const QPoint global = on->mapToGlobal(from);
-        QTest::mousePress(on, Qt::LeftButton, {}, from);
-        for (int i = 1; i <= 8; ++i) {
-            const QPoint to = global + by * i / 8;
-            QMouseEvent move(QEvent::MouseMove, on->mapFromGlobal(to), to, Qt::NoButton, Qt::LeftButton, {});
-            QApplication::sendEvent(on, &move);
-        }
-        const QPoint end = global + by;
-        QMouseEvent release(QEvent::MouseButtonRelease, on->mapFromGlobal(end), end, Qt::LeftButton, Qt::NoButton, {});
-        QApplication::sendEvent(on, &release);
     }
     /// What a drag from the list ends in, as Qt delivers it.
     void drop(const char* signal, QPoint at) {

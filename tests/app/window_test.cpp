@@ -23,6 +23,7 @@
 namespace cruscotto {
 namespace {
 
+using test::drag;
 using test::TempFolder;
 using Window = test::WindowTest;
 
@@ -538,7 +539,7 @@ TEST_F(Window, ARunIsExportedInTheBackground) {
     QObject::connect(job, &BackgroundJob::finished, window.get(), [&](const QString& sentence) { said = sentence; });
     QObject::connect(job, &BackgroundJob::progressed, window.get(), [&](int p) { percent = p; });
     ASSERT_TRUE(waitFor([&] { return !said.isEmpty(); }));
-    EXPECT_TRUE(said.startsWith("Exported 61006 samples")) << said.toStdString();
+    EXPECT_TRUE(said.startsWith("Exported 61,006 samples")) << said.toStdString();
     EXPECT_EQ(percent, 100);
     EXPECT_TRUE(std::filesystem::exists(folder.file("a.csv")));
 }

@@ -2,7 +2,6 @@
 
 #include <QLineEdit>
 #include <QSignalBlocker>
-#include <QSlider>
 #include <QStyle>
 #include <cmath>
 
@@ -35,13 +34,14 @@ void Switch::paintEvent(QPaintEvent*) {
 
 ControlTile::ControlTile(Session& session, QWidget* parent)
     : Tile(session, parent),
-      slider_(new QSlider(Qt::Horizontal, this)),
+      slider_(new OutputSlider(this)),
       value_(new QLineEdit(this)),
       switch_(new Switch(this)) {
     slider_->setRange(0, sliderSteps);
     slider_->setPageStep(sliderSteps / 20);
     slider_->setSingleStep(sliderSteps / 100);
     value_->setAlignment(Qt::AlignRight);
+    value_->setAcceptDrops(false);
     connect(slider_, &QSlider::valueChanged, this, [this](int v) {
         if (const auto* s = first(); s && s->output)
             drive(s->output->low + (s->output->high - s->output->low) * v / sliderSteps);

@@ -1,12 +1,13 @@
 #pragma once
 
 #include <QAbstractButton>
+#include <QSlider>
+#include <QWheelEvent>
 
 #include "app/tiles/tile.h"
 
 class QLabel;
 class QLineEdit;
-class QSlider;
 
 namespace cruscotto {
 
@@ -19,6 +20,16 @@ public:
 
 protected:
     void paintEvent(QPaintEvent* event) override;
+};
+
+/// Sets an output: what is driven never follows a wheel that was turned on its way over the page.
+class OutputSlider : public QSlider {
+    Q_OBJECT
+public:
+    explicit OutputSlider(QWidget* parent) : QSlider(Qt::Horizontal, parent) {}
+
+protected:
+    void wheelEvent(QWheelEvent* event) override { event->ignore(); }
 };
 
 /// Drives an output: a slider and a typed value, or a switch. Shows what the output was when looking back.
@@ -35,7 +46,7 @@ protected:
 
 private:
     void drive(double value);
-    QSlider* slider_;
+    OutputSlider* slider_;
     QLineEdit* value_;
     Switch* switch_;
     bool live_ = true;
