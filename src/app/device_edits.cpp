@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "app/words.h"
 #include "core/json_text.h"
@@ -17,7 +18,7 @@ using Json = nlohmann::ordered_json;
 namespace {
 
 Json settingsOf(const DeviceSpec& d) {
-    Json j = Json::parse(d.settings.empty() ? "{}" : d.settings, nullptr, false);
+    Json j = parseOrderedJson(d.settings.empty() ? "{}" : d.settings);
     return j.is_object() ? j : Json::object();
 }
 
@@ -40,11 +41,16 @@ std::string pairsText(const Json& pairs) {
 
 Bench withNewDevice(const Bench& bench, const DeviceKind& kind, std::string* id) {
     std::vector<std::string> ids;
-    for (const auto& d : bench.devices) ids.push_back(d->id);
+    std::set<std::string> names;
+    for (const auto& d : bench.devices) {
+        ids.push_back(d->id);
+        names.insert(d->name);
+    }
     DeviceSpec device;
     device.kind = kind.key;
     device.id = freshId(kind.key, ids);
-    device.name = kind.title.english();
+    device.name = kind.name.english();
+    for (int i = 2; names.contains(device.name); ++i) device.name = fmt::format("{} {}", kind.name.english(), i);
     Json settings = Json::object();
     if (kind.key == "serial-line-board") settings["port"] = "/dev/ttyACM0";
     device.settings = jsonText(settings);

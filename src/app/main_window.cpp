@@ -85,6 +85,7 @@ MainWindow::MainWindow()
     connect(list_, &SignalList::deviceAsked, this, &MainWindow::openDevice);
     connect(page_, &PageView::chainAsked, this, &MainWindow::openChain);
     connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
+    connect(page_, &PageView::deviceWanted, this, &MainWindow::openFind);
     connect(page_, &PageView::menuAsked, this, &MainWindow::tileMenu);
     connect(drawer_, &ChainDrawer::closeAsked, this, &MainWindow::closeSide);
     connect(drawer_, &ChainDrawer::workOutAgainAsked, this, &MainWindow::workOutAgain);

@@ -53,7 +53,8 @@ PageView::PageView(Session& session, QWidget* parent)
       session_(session),
       header_(new QWidget(this)),
       tabs_(new QTabBar(header_)),
-      scroll_(new QScrollBar(Qt::Vertical, this)) {
+      scroll_(new QScrollBar(Qt::Vertical, this)),
+      addDevice_(new QPushButton(tr("Add a device…"), this)) {
     setObjectName("page");
     setAttribute(Qt::WA_OpaquePaintEvent);
     setAcceptDrops(true);
@@ -67,6 +68,7 @@ PageView::PageView(Session& session, QWidget* parent)
     connect(tabs_, &QTabBar::tabBarDoubleClicked, this, &PageView::renamePage);
     header_->setAutoFillBackground(true);
     scroll_->hide();
+    connect(addDevice_, &QPushButton::clicked, this, &PageView::deviceWanted);
     connect(scroll_, &QScrollBar::valueChanged, this, [this] {
         layOut();
         update();
@@ -263,6 +265,9 @@ void PageView::layOut() {
         t->setGeometry(cellRect(s.x, s.y, s.w, s.h));
     }
     scroll_->raise();
+    addDevice_->setVisible(tiles_.empty() && session_.engine() && session_.bench().devices.empty());
+    addDevice_->adjustSize();
+    addDevice_->move((width() - addDevice_->width()) / 2, height() / 2 + 20);
 }
 
 void PageView::bringIntoView(const QString& id) {
@@ -415,7 +420,7 @@ void PageView::paintEvent(QPaintEvent*) {
         p.setFont(uiFont(15));
         p.drawText(rect(), Qt::AlignCenter,
                    !session_.bench().signals.empty()  ? tr("Drag a signal here from the list on the left.")
-                   : session_.bench().devices.empty() ? tr("Nothing is connected yet. Add a device with Ctrl+Shift+D.")
+                   : session_.bench().devices.empty() ? tr("Nothing is connected yet.")
                                                       : tr("Click a device on the left, and add what it measures."));
     }
 }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <QMenu>
+#include <QPushButton>
 #include <QScrollBar>
 #include <QTabBar>
 #include <QWidget>
@@ -43,6 +44,7 @@ public Q_SLOTS:
 Q_SIGNALS:
     void chainAsked(const QString& signal);
     void selectionChanged();
+    void deviceWanted();
     /// The menu for a tile; the window fills it with its actions.
     void menuAsked(QPoint globalAt);
 
@@ -80,6 +82,7 @@ private:
     QWidget* header_;  ///< tiles scroll away under it
     QTabBar* tabs_;
     QScrollBar* scroll_;
+    QPushButton* addDevice_;  ///< where nothing is connected yet
     QString page_;
     QString selected_;
     std::vector<std::unique_ptr<Tile>> tiles_;

@@ -65,7 +65,7 @@ private:
                 if (at_ >= text_.size() || text_[at_] == '}' || text_[at_] == ']') break;
                 std::string key = std::to_string(i);
                 if (c == '{') {
-                    key = Json::parse(string(), nullptr, false).get<std::string>();
+                    key = parseOrderedJson(string()).get<std::string>();
                     space();
                     ++at_;  // the colon
                 }

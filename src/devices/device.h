@@ -181,6 +181,7 @@ struct FieldProposal {
 struct DeviceKind {
     std::string key;
     Text title;
+    Text name;  ///< short: what one is called until a person names it
     /// It makes its own time, and can be run as fast as possible.
     bool simulated = false;
     /// Its driver tells what passes on its link.

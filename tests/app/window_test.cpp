@@ -17,6 +17,7 @@
 #include "app/run_dialogs.h"
 #include "app/theme.h"
 #include "app/tiles/control_tile.h"
+#include "app/words.h"
 #include "core/run_reader.h"
 #include "window_fixture.h"
 
@@ -618,11 +619,31 @@ TEST_F(Window, ADeviceThatGoesAwaySaysSoInASentenceAndComesBack) {
     ASSERT_TRUE(waitFor([&] { return rows.row(0).sentence.isEmpty() && rows.row(1).quality.isEmpty(); }));
 }
 
+TEST_F(Window, DevicesThatAreAddedHaveShortNamesOfTheirOwn) {
+    for (const DeviceKind& kind : deviceKinds()) {
+        const QString name = shown(kind.name);
+        EXPECT_FALSE(name.isEmpty()) << kind.key;
+        EXPECT_LE(name.size(), 20) << kind.key << ": it stands over its signals";
+    }
+    press("new");
+    for (int i = 0; i < 3; ++i) press("add-sim-io-box");
+    const auto& devices = session().bench().devices;
+    ASSERT_EQ(devices.size(), 3U);
+    EXPECT_EQ(devices[0]->name, "I/O box");
+    EXPECT_EQ(devices[1]->name, "I/O box 2");
+    EXPECT_EQ(devices[2]->name, "I/O box 3");
+}
+
 TEST_F(Window, ANewBenchGetsADeviceAndItsTerminals) {
     press("new");
     EXPECT_TRUE(session().bench().signals.empty());
+    auto* first = window->page().findChild<QPushButton*>();
+    ASSERT_TRUE(first && first->isVisible());
+    QTest::mouseClick(first, Qt::LeftButton);
+    EXPECT_TRUE(window->findPanel().isVisible()) << "the empty page offers what to do";
     press("add-sim-io-box");
     ASSERT_EQ(session().bench().devices.size(), 1U);
+    EXPECT_FALSE(first->isVisible());
     frame();
     QPushButton* add = nullptr;
     for (QPushButton* b : window->findChildren<QPushButton*>())

@@ -14,7 +14,7 @@ using Json = nlohmann::ordered_json;
 using test::TempFolder;
 
 Json minimal() {
-    return Json::parse(R"({"format":"cruscotto-bench","version":1,"name":"Test",
+    return parseOrderedJson(R"({"format":"cruscotto-bench","version":1,"name":"Test",
       "devices":[{"id":"box","name":"Box","kind":"sim-io-box"}],
       "signals":[{"id":"p","name":"Pressure","tag":"P1","colour":2,"device":"box","terminal":"AI0","kind":"analog-input",
                   "chain":[{"stage":"counts-to-volts","bits":16,"low":-5,"high":5},{"stage":"slope-offset","slope":2,"offset":1,"unit":"bar"}]}],
@@ -98,7 +98,7 @@ TEST(BenchFile, UnknownKeysAreKeptWhereTheyStand) {
     j["pages"][0]["tiles"][0]["x-style"] = Json::array({1, 2});
     const BenchReading reading = readBench(jsonText(j));
     ASSERT_TRUE(reading.bench);
-    const Json out = Json::parse(writeBench(withSignal(*reading.bench, *reading.bench->signal("p"))));
+    const Json out = parseOrderedJson(writeBench(withSignal(*reading.bench, *reading.bench->signal("p"))));
     EXPECT_EQ(out["x-note"], j["x-note"]);
     EXPECT_EQ(out["signals"][0]["x-wire"], "yellow");
     EXPECT_EQ(out["devices"][0]["x-serial"], 17);

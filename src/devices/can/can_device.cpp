@@ -446,6 +446,7 @@ DeviceKind canKind() {
     DeviceKind kind;
     kind.key = "can";
     kind.title = CRUSCOTTO_TEXT("CAN bus");
+    kind.name = CRUSCOTTO_TEXT("CAN bus");
     kind.hasWire = true;
     kind.looseOutputs = true;
     using Type = SettingInfo::Type;

@@ -165,6 +165,7 @@ DeviceKind computerKind() {
     DeviceKind kind;
     kind.key = "computer";
     kind.title = CRUSCOTTO_TEXT("This computer's own sensors");
+    kind.name = CRUSCOTTO_TEXT("This computer");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "1", {}},

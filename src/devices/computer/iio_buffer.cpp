@@ -324,6 +324,7 @@ DeviceKind iioBufferKind() {
     DeviceKind kind;
     kind.key = "iio-buffer";
     kind.title = CRUSCOTTO_TEXT("Fast inputs of this computer (IIO)");
+    kind.name = CRUSCOTTO_TEXT("Fast inputs");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"device",

@@ -242,6 +242,7 @@ DeviceKind counterEventsKind() {
     DeviceKind kind;
     kind.key = "counter-events";
     kind.title = CRUSCOTTO_TEXT("Events of this computer's counters");
+    kind.name = CRUSCOTTO_TEXT("Counters");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"device", CRUSCOTTO_TEXT("Counter"), Type::text, {}, "/dev/counter0", {}},

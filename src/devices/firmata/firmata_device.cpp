@@ -450,6 +450,7 @@ DeviceKind firmataKind() {
     DeviceKind kind;
     kind.key = "firmata";
     kind.title = CRUSCOTTO_TEXT("Board with the Firmata firmware");
+    kind.name = CRUSCOTTO_TEXT("Firmata board");
     kind.hasWire = true;
     kind.choices = true;
     using Type = SettingInfo::Type;

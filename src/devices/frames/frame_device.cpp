@@ -336,6 +336,7 @@ DeviceKind frameBoardKind() {
     DeviceKind kind;
     kind.key = "frame-board";
     kind.title = CRUSCOTTO_TEXT("Board that sends frames of bytes");
+    kind.name = CRUSCOTTO_TEXT("Frame board");
     kind.hasWire = true;
     kind.looseOutputs = true;
     using Type = SettingInfo::Type;

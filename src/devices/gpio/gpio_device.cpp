@@ -436,6 +436,7 @@ DeviceKind gpioKind() {
     DeviceKind kind;
     kind.key = "gpio-lines";
     kind.title = CRUSCOTTO_TEXT("Lines of this computer's board (GPIO)");
+    kind.name = CRUSCOTTO_TEXT("Board lines");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"chip", CRUSCOTTO_TEXT("Chip"), Type::text, {}, "/dev/gpiochip0", {}},

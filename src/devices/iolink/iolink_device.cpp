@@ -642,6 +642,7 @@ DeviceKind ioLinkKind() {
     DeviceKind kind;
     kind.key = "io-link-master";
     kind.title = CRUSCOTTO_TEXT("Smart sensors on an IO-Link master");
+    kind.name = CRUSCOTTO_TEXT("IO-Link master");
     kind.hasWire = true;
     using Type = SettingInfo::Type;
     kind.settings = {

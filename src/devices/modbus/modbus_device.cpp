@@ -585,6 +585,7 @@ DeviceKind modbusKind() {
     DeviceKind kind;
     kind.key = "modbus";
     kind.title = CRUSCOTTO_TEXT("Modbus registers, or a rack of modules");
+    kind.name = CRUSCOTTO_TEXT("Modbus device");
     kind.hasWire = true;
     using Type = SettingInfo::Type;
     std::string modules;

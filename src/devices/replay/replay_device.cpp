@@ -210,6 +210,7 @@ DeviceKind replayKind() {
     DeviceKind kind;
     kind.key = "recorded-run";
     kind.title = CRUSCOTTO_TEXT("Recorded run, played again");
+    kind.name = CRUSCOTTO_TEXT("Replayed run");
     kind.simulated = true;
     using Type = SettingInfo::Type;
     kind.settings = {

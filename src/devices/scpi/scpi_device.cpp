@@ -462,6 +462,7 @@ DeviceKind scpiKind() {
     DeviceKind kind;
     kind.key = "scpi";
     kind.title = CRUSCOTTO_TEXT("Instrument that is asked in words (SCPI)");
+    kind.name = CRUSCOTTO_TEXT("Instrument");
     kind.hasWire = true;
     kind.looseOutputs = true;
     using Type = SettingInfo::Type;

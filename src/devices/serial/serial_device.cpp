@@ -467,6 +467,7 @@ DeviceKind serialLineKind() {
     kind.hasWire = true;
     kind.looseOutputs = true;
     kind.title = CRUSCOTTO_TEXT("Board on a serial line that prints text");
+    kind.name = CRUSCOTTO_TEXT("Serial board");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"port",

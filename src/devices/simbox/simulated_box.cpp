@@ -304,6 +304,7 @@ DeviceKind simulatedBoxKind() {
     kind.key = "sim-io-box";
     kind.simulated = true;
     kind.title = CRUSCOTTO_TEXT("Simulated I/O box with a pump bench");
+    kind.name = CRUSCOTTO_TEXT("I/O box");
     kind.settings = {
         {"rate-hz",
          CRUSCOTTO_TEXT("Rate in Hz"),

@@ -215,6 +215,7 @@ DeviceKind soundKind() {
     DeviceKind kind;
     kind.key = "sound-input";
     kind.title = CRUSCOTTO_TEXT("Microphone or line input");
+    kind.name = CRUSCOTTO_TEXT("Sound input");
     using Type = SettingInfo::Type;
     kind.settings = {
         {"input",
