@@ -5,10 +5,13 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <condition_variable>
 #include <filesystem>
 #include <fstream>
 #include <functional>
+#include <mutex>
 #include <sstream>
+#include <stop_token>
 #include <string>
 #include <thread>
 
@@ -105,6 +108,13 @@ inline std::shared_ptr<ScanGroup> oneChannelGroup(double rateHz, SampleType type
     group->rateHz = rateHz;
     group->channels = {{"AI0", type, ChannelKind::analogInput}};
     return group;
+}
+
+/// What a device does that has nothing more to say.
+inline void waitForStop(const std::stop_token& stop) {
+    std::mutex m;
+    std::unique_lock lock(m);
+    std::condition_variable_any().wait(lock, stop, [] { return false; });
 }
 
 }  // namespace cruscotto::test

@@ -40,7 +40,7 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     setWidgetResizable(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setFrameShape(QFrame::NoFrame);
-    auto* content = new QWidget;
+    auto* content = new QWidget(viewport());
     content->setObjectName("panel");
     column_ = new QVBoxLayout(content);
     column_->setContentsMargins(16, 12, 16, 16);
@@ -188,11 +188,11 @@ void FindPanel::addSystem(const PortScout::State& state, QVBoxLayout* column) {
             label(tr("In this bench as %1.").arg(inUse), "muted", column);
             continue;
         }
+        const QString key = shown(input.kind + input.value);
         auto* add = new QPushButton(tr("Add"));
         add->setAccessibleName(tr("Add %1").arg(name));
         connect(add, &QPushButton::clicked, this,
-                [this, input, name] { addDevice(input.kind, name.toStdString(), input.settings); });
-        const QString key = shown(input.kind + input.value);
+                [this, input, name, key] { addDevice(input.kind, name.toStdString(), asFound(key, input.settings)); });
         auto* see = lookButton(key, name, [this, key, input] { look(key, input.kind, input.settings); });
         auto* buttons = new QHBoxLayout;
         buttons->setSpacing(8);
@@ -223,6 +223,13 @@ void FindPanel::look(const QString& key, const std::string& kind, const std::str
     trial_ = std::make_unique<TrialView>(*deviceKind(kind), jsonText(quiet), this);
     rebuild(shown_);
     listHosts();
+}
+
+std::string FindPanel::asFound(const QString& key, const std::string& settings) const {
+    if (!trial_ || trialOf_ != key) return settings;
+    auto found = parseOrderedJson(trial_->settings());
+    if (!parseOrderedJson(settings).contains("listen-only")) found.erase("listen-only");  // the look was quiet, no more
+    return jsonText(found);
 }
 
 void FindPanel::stopLooking() {
@@ -342,7 +349,7 @@ void FindPanel::listHosts() {
                 name.erase(0, protocol.size());
             const std::string settings = jsonText(nlohmann::ordered_json{{"address", address}});
             connect(add, &QPushButton::clicked, this, [this, kind, name, address, settings] {
-                addDevice(kind, name, trial_ && trialOf_ == shown(address) ? trial_->settings() : settings);
+                addDevice(kind, name, asFound(shown(address), settings));
             });
             auto* see = lookButton(shown(address), shown(address),
                                    [this, kind, address, settings] { look(shown(address), kind, settings); });
@@ -436,7 +443,7 @@ void FindPanel::addPort(const FoundPort& port, const PortScout::State& state, QV
                 if (baud && kind != "can") settings["baud"] = *baud;
             }
             const std::string first = jsonText(settings);
-            return trial_ && trialOf_ == shown(path) && lookedAs_ == kind ? trial_->settings() : first;
+            return lookedAs_ == kind ? asFound(shown(path), first) : first;
         };
         connect(add, &QPushButton::clicked, this, [this, said, kindThere, settingsThere] {
             addDevice(kindThere(), said.toStdString(), settingsThere(kindThere()));

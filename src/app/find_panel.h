@@ -48,6 +48,8 @@ private:
     /// The button that looks at what is attached, or no longer does.
     QPushButton* lookButton(const QString& key, const QString& name, std::function<void()> look);
     void look(const QString& key, const std::string& kind, const std::string& settings);
+    /// The settings as they were found to be right, where `key` is looked at; else as given.
+    [[nodiscard]] std::string asFound(const QString& key, const std::string& settings) const;
     void stopLooking();
     void dropTrial();
     /// What is seen there, while `key` is looked at.

@@ -26,22 +26,23 @@ constexpr int frameMs = 16;
 constexpr int digitsMs = 200;
 }  // namespace
 
+// From the window inwards: what gets a parent later is dressed once more, with all that is in it.
 MainWindow::MainWindow()
-    : status_(new StatusLine(session_)),
+    : central_(new QWidget(this)),
+      status_(new StatusLine(session_, central_)),
       notice_(new QLabel),
-      noticeBar_(new QWidget),
-      splitter_(new QSplitter(Qt::Horizontal)),
-      list_(new SignalList(session_)),
-      page_(new PageView(session_)),
-      side_(new QStackedWidget),
-      drawer_(new ChainDrawer(session_)),
-      device_(new DevicePanel(session_)),
-      find_(new FindPanel(session_)),
-      ribbon_(new Ribbon(session_)) {
+      noticeBar_(new QWidget(central_)),
+      splitter_(new QSplitter(Qt::Horizontal, central_)),
+      list_(new SignalList(session_, splitter_)),
+      page_(new PageView(session_, splitter_)),
+      side_(new QStackedWidget(splitter_)),
+      drawer_(new ChainDrawer(session_, side_)),
+      device_(new DevicePanel(session_, side_)),
+      find_(new FindPanel(session_, side_)),
+      ribbon_(new Ribbon(session_, central_)) {
     setWindowTitle("Cruscotto");
     setFocusPolicy(Qt::ClickFocus);
-    auto* central = new QWidget;
-    auto* column = new QVBoxLayout(central);
+    auto* column = new QVBoxLayout(central_);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(0);
     column->addWidget(status_);
@@ -73,8 +74,8 @@ MainWindow::MainWindow()
     splitter_->setSizes({264, 1016, 320});
     column->addWidget(splitter_, 1);
     column->addWidget(ribbon_);
-    setCentralWidget(central);
-    actionList_ = new ActionList(central);
+    setCentralWidget(central_);
+    actionList_ = new ActionList(central_);
     QWidget* const order[] = {status_->menuButton(),    status_->recordButton(), list_, page_, side_, ribbon_,
                               status_->actionsButton(), status_->themeButton()};
     for (std::size_t i = 1; i < std::size(order); ++i) setTabOrder(order[i - 1], order[i]);
@@ -139,7 +140,7 @@ MainWindow::~MainWindow() {
     session_.undoStack().disconnect(this);
     session_.cursor().disconnect(this);
     for (const auto& wire : wires_) delete wire.data();
-    delete centralWidget();  // taken out first, it would be dressed anew, as a window of its own
+    delete central_;  // taken out first, it would be dressed anew, as a window of its own
 }
 
 void MainWindow::restoreSettings() {

@@ -83,6 +83,7 @@ private:
     void tileMenu(QPoint at);
 
     Session session_;
+    QWidget* central_;
     StatusLine* status_;
     QLabel* notice_;
     QWidget* noticeBar_;

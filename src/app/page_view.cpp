@@ -82,6 +82,11 @@ PageView::PageView(Session& session, QWidget* parent)
     });
 }
 
+// Where the focus goes while the tiles go is of no interest.
+PageView::~PageView() {
+    qApp->disconnect(this);
+}
+
 const PageSpec* PageView::pageSpec() const {
     return session_.bench().page(page_.toStdString());
 }

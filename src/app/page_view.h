@@ -18,6 +18,7 @@ class PageView : public QWidget {
     Q_OBJECT
 public:
     explicit PageView(Session& session, QWidget* parent = nullptr);
+    ~PageView() override;
 
     void refresh(Instant t, bool digits);
     [[nodiscard]] QString page() const { return page_; }

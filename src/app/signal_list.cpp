@@ -59,12 +59,15 @@ private:
             p.setPen(t.hairline);
             p.drawLine(r.left() + left, r.top(), r.right() - right, r.top());
         }
-        p.setFont(captionFont());
-        p.setPen(t.muted);
-        p.drawText(QPointF(r.left() + left, r.top() + 21), shown(row.device->name));
         p.setPen(row.qualityColour);
         p.setFont(uiFont(11, QFont::Medium));
         p.drawText(QRect(r.left(), r.top() + 8, r.width() - right, 18), Qt::AlignRight | Qt::AlignVCenter, row.quality);
+        const int qualityRoom = row.quality.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(row.quality) + 8;
+        p.setFont(captionFont());
+        p.setPen(t.muted);
+        p.drawText(QPointF(r.left() + left, r.top() + 21),
+                   p.fontMetrics().elidedText(shown(row.device->name), Qt::ElideRight,
+                                              r.width() - left - right - qualityRoom));
         if (row.sentence.isEmpty()) return;
         p.setFont(uiFont(12));
         p.setPen(t.ink);

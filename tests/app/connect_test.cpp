@@ -307,6 +307,7 @@ TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
     EXPECT_TRUE(waitFor([&] { return says(panel, "Sensors that the kernel offers: 8") && says(panel, "pulses"); }));
     ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "spi0-select, output, used by spi0 CS0"); }));
+    ASSERT_TRUE(click(panel, "Stop looking inside gpiochip0"));
     ASSERT_TRUE(click(panel, "Add gpiochip0"));
     EXPECT_EQ(added().kind, "gpio-lines");
     ASSERT_TRUE(click(*window, "Read the inputs that nobody else uses: 5"));
@@ -338,6 +339,20 @@ TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
     const std::string upTo = whole.substr(0, whole.size() - end(whole).size());
     EXPECT_TRUE(upTo.ends_with(' ')) << "the absence is not covered up: " << whole;
     EXPECT_NE(upTo.find('1'), std::string::npos) << whole;
+}
+
+TEST_F(Connect, WhatALookFoundRightOfThisComputersInputsIsAddedWithIt) {
+    TempFolder folder;
+    const auto computer = std::move(CabinetComputer::open(folder.file("c")).value());
+    FindPanel& panel = window->findPanel();
+    panel.setRoot(computer->folder());
+    press("find");
+    ASSERT_TRUE(waitFor([&] { return button(panel, "Look inside gpiochip0"); }));
+    ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
+    EXPECT_TRUE(waitFor([&] { return says(panel, "guard-door"); })) << "its lines are read";
+    ASSERT_TRUE(click(panel, "Add gpiochip0"));
+    EXPECT_EQ(added().kind, "gpio-lines");
+    EXPECT_NE(added().settings.find(R"("guard-door":"0 in")"), std::string::npos) << added().settings;
 }
 
 TEST_F(Connect, TheWheelScrollsAndChangesNoChoiceOnItsWay) {

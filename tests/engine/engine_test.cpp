@@ -14,6 +14,7 @@ namespace {
 
 using test::eventually;
 using test::TempFolder;
+using test::waitForStop;
 
 EngineOptions fast(double s) {
     EngineOptions o;
@@ -58,13 +59,6 @@ private:
     Log& log_;
     std::function<void(DeviceSink&, std::stop_token)> script_;
 };
-
-void waitForStop(const std::stop_token& stop) {
-    std::mutex m;
-    std::condition_variable_any c;
-    std::unique_lock lock(m);
-    c.wait(lock, stop, [] { return false; });
-}
 
 EngineOptions scripted(ScriptedDevice::Log& log, std::function<void(DeviceSink&, std::stop_token)> script) {
     EngineOptions o;

@@ -101,7 +101,7 @@ TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
             };
             while (!enough && !stop.stop_requested()) deliver(n);
             done = true;
-            while (!stop.stop_requested()) std::this_thread::yield();
+            test::waitForStop(stop);
             deliver(1000);  // so that what was lost last has a block behind it
         }
         void setOutput(const std::string&, double) override {}
