@@ -46,6 +46,7 @@ void WireTap::close() {
 void WireTap::add(WireMessage message) {
     if (!isOpen()) return;
     const Lock lock(mutex_);
+    if (!isOpen()) return;  // closed since: what was held is gone, and stays so
     message.number = next_++;
     heldBytes_ += message.bytes.size();
     held_.push_back(std::make_shared<const WireMessage>(std::move(message)));
