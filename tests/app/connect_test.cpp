@@ -66,6 +66,13 @@ protected:
             if (l->isVisible() && l->text().contains(words)) return true;
         return false;
     }
+    /// Add a device, on a small computer of its own instead of this one.
+    std::unique_ptr<CabinetComputer> lookIntoACabinet() {
+        auto computer = std::move(CabinetComputer::open(root.file("cabinet")).value());
+        window->findPanel().setRoot(computer->folder());
+        press("find");
+        return computer;
+    }
     const DeviceSpec& added() { return *session().bench().devices.back(); }
     /// The board as a device of the bench, read at its speed, and its wire.
     WireView& lookAtTheWire() {
@@ -299,11 +306,8 @@ TEST_F(Connect, WhatIsAttachedIsLookedIntoBeforeItIsAdded) {
 }
 
 TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
-    TempFolder folder;
-    const auto computer = std::move(CabinetComputer::open(folder.file("c")).value());
+    const auto computer = lookIntoACabinet();
     FindPanel& panel = window->findPanel();
-    panel.setRoot(computer->folder());
-    press("find");
     EXPECT_TRUE(waitFor([&] { return says(panel, "Sensors that the kernel offers: 8") && says(panel, "pulses"); }));
     ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "spi0-select, output, used by spi0 CS0"); }));
@@ -342,11 +346,8 @@ TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
 }
 
 TEST_F(Connect, WhatALookFoundRightOfThisComputersInputsIsAddedWithIt) {
-    TempFolder folder;
-    const auto computer = std::move(CabinetComputer::open(folder.file("c")).value());
+    const auto computer = lookIntoACabinet();
     FindPanel& panel = window->findPanel();
-    panel.setRoot(computer->folder());
-    press("find");
     ASSERT_TRUE(waitFor([&] { return button(panel, "Look inside gpiochip0"); }));
     ASSERT_TRUE(click(panel, "Look inside gpiochip0"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "guard-door"); })) << "its lines are read";
