@@ -60,7 +60,7 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     setUp();
     applyTheme(QSettings().value("window/night").toBool());
     MainWindow window;
-    window.findPanel().setRoot(options.attached);
+    if (!options.attached.empty()) window.findPanel().setRoot(options.attached);
     window.restoreSettings();
     closeOnSignals(window);
     Recovery recovery(Recovery::defaultFolder());
@@ -117,7 +117,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         }
         session.poll();
     } else {
-        auto bench = loadBench(options.file);
+        auto bench = loadBench(options.file, checkDevices);
         if (!bench) return fail(shown(bench.error().message));
         EngineOptions engine;
         engine.history.samples = std::size_t{1} << 18;

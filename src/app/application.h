@@ -7,8 +7,8 @@
 namespace cruscotto {
 
 struct WindowOptions {
-    std::string file;            ///< .bench or .run; the last bench, or the pump bench example, where empty
-    std::string attached = "/";  ///< the tree of /sys and /dev in which attached devices are looked for
+    std::string file;      ///< .bench or .run; the last bench, or the pump bench example, where empty
+    std::string attached;  ///< the tree of /sys and /dev that attached devices are looked for in; / where empty
 };
 /// Opens the window and stays until it is closed. Returns the program's exit code.
 int runWindow(const WindowOptions& options, int argc, char** argv);

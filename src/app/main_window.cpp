@@ -38,7 +38,6 @@ MainWindow::MainWindow()
       side_(new QStackedWidget(splitter_)),
       drawer_(new ChainDrawer(session_, side_)),
       device_(new DevicePanel(session_, side_)),
-      find_(new FindPanel(session_, side_)),
       ribbon_(new Ribbon(session_, central_)) {
     setWindowTitle("Cruscotto");
     setFocusPolicy(Qt::ClickFocus);
@@ -60,7 +59,6 @@ MainWindow::MainWindow()
     column->addWidget(noticeBar_);
     side_->addWidget(drawer_);
     side_->addWidget(device_);
-    side_->addWidget(find_);
     side_->hide();
     splitter_->addWidget(list_);
     splitter_->addWidget(page_);
@@ -93,8 +91,6 @@ MainWindow::MainWindow()
     connect(device_, &DevicePanel::closeAsked, this, &MainWindow::closeSide);
     connect(device_, &DevicePanel::signalAdded, this, &MainWindow::openChain);
     connect(device_, &DevicePanel::wireAsked, this, &MainWindow::openWire);
-    connect(find_, &FindPanel::closeAsked, this, &MainWindow::closeSide);
-    connect(find_, &FindPanel::added, this, &MainWindow::openDevice);
     connect(&session_, &Session::benchChanged, this, &MainWindow::updateActions);
     connect(&session_, &Session::sourceChanged, this, [this] {
         if (!session_.sameRun()) closeSide();
@@ -581,8 +577,18 @@ void MainWindow::openDevice(const QString& device) {
     device_->open(device);
 }
 
+FindPanel& MainWindow::findPanel() {
+    if (!find_) {
+        find_ = new FindPanel(session_, side_);
+        side_->addWidget(find_);
+        connect(find_, &FindPanel::closeAsked, this, &MainWindow::closeSide);
+        connect(find_, &FindPanel::added, this, &MainWindow::openDevice);
+    }
+    return *find_;
+}
+
 void MainWindow::openFind() {
-    side_->setCurrentWidget(find_);
+    side_->setCurrentWidget(&findPanel());
     side_->show();
 }
 

@@ -38,7 +38,8 @@ public:
     [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
     [[nodiscard]] StatusLine& status() { return *status_; }
     [[nodiscard]] ActionList& actionList() { return *actionList_; }
-    [[nodiscard]] FindPanel& findPanel() { return *find_; }
+    /// Made when it is first asked for: most days begin with a bench that is there.
+    [[nodiscard]] FindPanel& findPanel();
     [[nodiscard]] QString noticeText() const { return notice_->text(); }
     [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
     /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
@@ -93,7 +94,7 @@ private:
     QStackedWidget* side_;
     ChainDrawer* drawer_;
     DevicePanel* device_;
-    FindPanel* find_;
+    FindPanel* find_ = nullptr;
     QList<QPointer<WireView>> wires_;
     Ribbon* ribbon_;
     ActionList* actionList_;

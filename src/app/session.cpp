@@ -103,10 +103,9 @@ Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     QFile file(path);
     if (!file.open(QIODevice::ReadOnly) || file.isSequential())  // what may never end is no file
         return failure("{0} cannot be read. Is the name right, and may you read it?", path.toStdString());
-    BenchReading reading = readBench(file.readAll().toStdString());
-    std::vector<Problem> problems = reading.problems;
-    if (reading.bench) problems = checkDevices(*reading.bench);
-    if (!problems.empty()) {
+    BenchReading reading = readBench(file.readAll().toStdString(), checkDevices);
+    if (!reading.bench) {
+        const auto& problems = reading.problems;
         const std::string more = problems.size() > 1 ? fmt::format(" (and {} more)", problems.size() - 1) : "";
         return failure("{0} is not opened: {1}{2}", QFileInfo(path).fileName().toStdString(),
                        problems.front().english(), more);

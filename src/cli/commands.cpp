@@ -36,14 +36,11 @@ static_assert(std::atomic<bool>::is_always_lock_free);
 
 /// The bench, or nothing after a complaint.
 std::optional<Bench> open(const std::string& path) {
-    auto bench = loadBench(path);
+    auto bench = loadBench(path, checkDevices);
     if (!bench) {
         complain(bench.error().english(), badFile);
         return std::nullopt;
     }
-    const auto problems = checkDevices(bench.value());
-    for (const Problem& p : problems) complain(path + ": " + p.english(), badFile);
-    if (!problems.empty()) return std::nullopt;
     return std::move(bench.value());
 }
 
@@ -494,8 +491,8 @@ int check(const std::string& path, bool write) {
     if (write) {
         if (auto saved = saveBench(*bench, path); !saved) return complain(saved.error().english(), failed);
     }
-    say(fmt::format("{}: fine. Devices: {}, signals: {}, pages: {}.", path, bench->devices.size(), bench->signals.size(),
-                    bench->pages.size()));
+    say(fmt::format("{}: fine. Devices: {}, signals: {}, pages: {}.", path, bench->devices.size(),
+                    bench->signals.size(), bench->pages.size()));
     return ok;
 }
 

@@ -160,13 +160,15 @@ struct BenchReading {
     std::optional<Bench> bench;     ///< nothing if there is any problem
     std::vector<Problem> problems;  ///< in the order of the file's parts
 };
+/// What else must hold of a bench that is right in itself, such as checkDevices().
+using BenchCheck = std::vector<Problem> (*)(const Bench&);
 /// Never throws. Refuses what a newer format version wrote.
-BenchReading readBench(const std::string& fileText);
+BenchReading readBench(const std::string& fileText, BenchCheck also = nullptr);
 /// Two-space indented, keys in a fixed order, a line break at the end: fit for a diff.
 std::string writeBench(const Bench& bench);
 
 /// All the problems' sentences in one Error.
-Result<Bench> loadBench(const std::string& path);
+Result<Bench> loadBench(const std::string& path, BenchCheck also = nullptr);
 /// Writes a new file beside it and renames it into place, so that the old one is whole until the new one is.
 Result<void> saveBench(const Bench& bench, const std::string& path);
 

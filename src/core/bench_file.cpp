@@ -186,7 +186,7 @@ std::string Problem::english() const {
     return out.empty() ? message.english() : out + ": " + message.english();
 }
 
-BenchReading readBench(const std::string& fileText) {
+BenchReading readBench(const std::string& fileText, BenchCheck also) {
     BenchReading out;
     const auto refuse = [&](int line, Text message) {
         out.problems.push_back({"", line, std::move(message)});
@@ -281,6 +281,7 @@ BenchReading readBench(const std::string& fileText) {
         f.complain("window-s", text("The window must be 0.001 to 10000000 seconds."));
     bench.extra = f.rest();
     checkReferences(bench, out.problems);
+    if (out.problems.empty() && also) out.problems = also(bench);
     if (out.problems.empty()) {
         out.bench = std::move(bench);
         return out;
@@ -337,10 +338,10 @@ std::string writeBench(const Bench& bench) {
     return jsonText(j, 2) + "\n";
 }
 
-Result<Bench> loadBench(const std::string& path) {
+Result<Bench> loadBench(const std::string& path, BenchCheck also) {
     const auto content = readWholeFile(path, largestFile);
     if (!content) return content.error();
-    BenchReading reading = readBench(content.value());
+    BenchReading reading = readBench(content.value(), also);
     if (reading.bench) return std::move(*reading.bench);
     std::string all;
     for (const Problem& p : reading.problems) all += (all.empty() ? "" : "\n") + p.english();

@@ -206,27 +206,53 @@ struct CounterMachine : Machine {
     std::deque<Edge> edges;
     std::optional<std::uint32_t> last;
     std::uint64_t total = 0;
-    std::optional<double> slope;  ///< of these edges, once it has been asked for
     std::int64_t quietSince = 0, before = 0;
     static constexpr std::int64_t fewestSamples = 10;
     explicit CounterMachine(const PulseCounter& s) : spec(s) {}
 
+    /// Sums over the edges, counted from the first of them, which therefore adds nothing. Whole numbers: however long
+    /// edges come and go, nothing is rounded.
+    struct Sums {
+        using Whole = unsigned __int128;
+        Whole time = 0, pulses = 0, both = 0, squares = 0;
+        void add(Whole t, Whole p) {
+            both += t * p;
+            squares += t * t;
+            time += t;
+            pulses += p;
+        }
+        /// As counted from a moment later by `t` nanoseconds and `p` pulses, for `n` edges.
+        void countFrom(Whole t, Whole p, Whole n) {
+            both += n * t * p - t * pulses - p * time;
+            squares += n * t * t - 2 * t * time;
+            time -= n * t;
+            pulses -= n * p;
+        }
+    };
+    Sums sums;
+
+    void takeEdge(const Edge& e) {
+        edges.push_back(e);
+        sums.add(static_cast<Sums::Whole>(e.ns - edges.front().ns), e.count - edges.front().count);
+    }
+    void dropFirstEdge() {
+        const Edge first = edges.front();
+        edges.pop_front();
+        sums.countFrom(static_cast<Sums::Whole>(edges.front().ns - first.ns), edges.front().count - first.count,
+                       edges.size());
+    }
+    void forgetEdges() {
+        edges.clear();
+        sums = {};
+    }
+
     /// Pulses a second by the least-squares line through the edges: their times are only known to one sample, and a
     /// line through all of them averages that out, where the first and the last alone would not.
-    double slopeOfEdges() {
-        if (slope) return *slope;
-        const auto time = [&](const Edge& e) { return static_cast<double>(e.ns - edges.back().ns) * 1e-9; };
-        const auto pulses = [&](const Edge& e) { return static_cast<double>(e.count - edges.front().count); };
-        double meanTime = 0, meanPulses = 0, both = 0, squares = 0;
-        for (const Edge& e : edges) meanTime += time(e), meanPulses += pulses(e);
-        meanTime /= static_cast<double>(edges.size());
-        meanPulses /= static_cast<double>(edges.size());
-        for (const Edge& e : edges) {
-            both += (time(e) - meanTime) * (pulses(e) - meanPulses);
-            squares += (time(e) - meanTime) * (time(e) - meanTime);
-        }
-        slope = both / squares;
-        return *slope;
+    double slopeOfEdges() const {
+        const auto number = [](Sums::Whole sum) { return static_cast<double>(static_cast<__int128>(sum)); };
+        const auto n = static_cast<double>(edges.size());
+        const double time = number(sums.time);
+        return 1e9 * (n * number(sums.both) - time * number(sums.pulses)) / (n * number(sums.squares) - time * time);
     }
 
     void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>&) override {
@@ -245,11 +271,10 @@ struct CounterMachine : Machine {
             if (const std::uint32_t pulses = raw - *last) {
                 total += pulses;
                 last = raw;
-                if (now - quietSince > silence) edges.clear();  // the first edge after a silence has no partner
-                edges.push_back({now, total});
+                if (now - quietSince > silence) forgetEdges();  // the first edge after a silence has no partner
+                takeEdge({now, total});
                 quietSince = now;
-                while (edges.size() > 2 && now - edges[1].ns >= gate) edges.pop_front();
-                slope.reset();
+                while (edges.size() > 2 && now - edges[1].ns >= gate) dropFirstEdge();
             }
             if (spec.mode == PulseCounter::Mode::count) {
                 v[i] = static_cast<double>(total);
@@ -259,7 +284,7 @@ struct CounterMachine : Machine {
             // A time that is known to one sample says little about a span of a few of them.
             const std::int64_t enough = std::min(gate, fewestSamples * (now - std::exchange(before, now)));
             if (quiet > silence) {
-                edges.clear();
+                forgetEdges();
                 v[i] = 0;
             } else if (edges.size() < 2 || edges.back().ns - edges.front().ns < enough) {
                 v[i] = reading == 0 ? 0 : none;  // one edge alone tells no speed
@@ -273,7 +298,7 @@ struct CounterMachine : Machine {
         }
     }
     void reset() override {
-        edges.clear();
+        forgetEdges();
         last.reset();
         reading = none;
     }

@@ -103,7 +103,8 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
 
     RunInfo& info = state->info;
     info.path = path;
-    info.fileBytes = std::filesystem::file_size(path, ec);
+    if (Statement pages(db, "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size"); pages.step())
+        info.fileBytes = static_cast<std::uint64_t>(pages.integer(0));
     Statement version(db, "SELECT value FROM run WHERE key='version'");
     if (!version.step())
         return failure("{0} is not a run, or its beginning is damaged ({1}).", path, sqlite3_errmsg(db));

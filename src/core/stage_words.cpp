@@ -43,10 +43,11 @@ Text describeStage(const Stage& stage) {
     return std::visit(
         Overload{
             [&](const CountsToVolts& s) {
-                const double levels = std::ldexp(1.0, s.bits);
-                return text(CRUSCOTTO_TEXT("{0} bits make {1} levels over {2} to {3} V: one count is {4} mV."), s.bits,
+                const double levels = std::ldexp(1.0, s.bits), count = (s.high - s.low) / levels;
+                const bool small = count < 1e-4;
+                return text(CRUSCOTTO_TEXT("{0} bits make {1} levels over {2} to {3} V: one count is {4} {5}."), s.bits,
                             static_cast<std::int64_t>(levels), number(s.low), number(s.high),
-                            number((s.high - s.low) / levels * 1e3));
+                            number(count * (small ? 1e6 : 1e3)), small ? "µV" : "mV");
             },
             [&](const SlopeOffset& s) {
                 return text(CRUSCOTTO_TEXT("Times {0}, plus {1}, gives {2}."), number(s.slope), number(s.offset),

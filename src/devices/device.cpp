@@ -24,10 +24,21 @@ bool allSimulated(const Bench& bench) {
     });
 }
 
+/// "a, b, c", of many the first ones.
+template <class Items, class Name>
+static std::string listed(const Items& items, Name&& name) {
+    std::string out;
+    std::size_t left = 16;
+    for (const auto& item : items) {
+        if (left-- == 0) return out + ", …";
+        out += (out.empty() ? "" : ", ") + name(item);
+    }
+    return out;
+}
+
 std::vector<Problem> checkDevices(const Bench& bench) {
     std::vector<Problem> out;
-    std::string known;
-    for (const DeviceKind& kind : deviceKinds()) known += (known.empty() ? "" : ", ") + kind.key;
+    const std::string known = listed(deviceKinds(), [](const DeviceKind& kind) { return kind.key; });
     for (std::size_t i = 0; i < bench.devices.size(); ++i) {
         const DeviceSpec& device = *bench.devices[i];
         const std::string where = "/devices/" + std::to_string(i);
@@ -53,17 +64,34 @@ std::vector<Problem> checkDevices(const Bench& bench) {
                                          [&](const TerminalInfo& t) { return t.terminal == s.terminal; });
             const std::string at = "/signals/" + std::to_string(k);
             if (it == terminals.end() && !inputsKnown && !isOutput(s.kind)) continue;
-            if (it == terminals.end())
-                out.push_back(
-                    {at + "/terminal", 0, text(CRUSCOTTO_TEXT("{0} has no terminal {1}."), device.name, s.terminal)});
-            else if (it->kind != s.kind && !(kind->looseOutputs && isOutput(it->kind) && isOutput(s.kind)))
+            if (it == terminals.end()) {
+                std::vector<std::string> alike;
+                for (const TerminalInfo& t : terminals)
+                    if (t.kind == s.kind) alike.push_back(t.terminal);
+                out.push_back({at + "/terminal", 0,
+                               alike.empty()
+                                   ? text(CRUSCOTTO_TEXT("{0} has no terminal {1}, and none of the kind {2}."),
+                                          device.name, s.terminal, channelKindName(s.kind))
+                                   : text(CRUSCOTTO_TEXT("{0} has no terminal {1}. Of the kind {2} it has: {3}."),
+                                          device.name, s.terminal, channelKindName(s.kind),
+                                          listed(alike, [](const std::string& name) { return name; }))});
+            } else if (it->kind != s.kind && !(kind->looseOutputs && isOutput(it->kind) && isOutput(s.kind)))
                 out.push_back(
                     {at + "/kind", 0,
-                     text(CRUSCOTTO_TEXT("Terminal {0} is of the kind {1}."), s.terminal, channelKindName(it->kind))});
-            else if (s.range && std::find(it->ranges.begin(), it->ranges.end(), *s.range) == it->ranges.end())
+                     text(CRUSCOTTO_TEXT("Terminal {0} is of the kind {1}. Write that kind, or another terminal."),
+                          s.terminal, channelKindName(it->kind))});
+            else if (s.range && it->ranges.empty())
                 out.push_back({at + "/range", 0,
-                               text(CRUSCOTTO_TEXT("Terminal {0} has no range from {1} to {2} V."), s.terminal,
-                                    shortNumber(s.range->low), shortNumber(s.range->high))});
+                               text(CRUSCOTTO_TEXT("Terminal {0} has no ranges to choose from. Leave \"range\" out."),
+                                    s.terminal)});
+            else if (s.range && std::find(it->ranges.begin(), it->ranges.end(), *s.range) == it->ranges.end())
+                out.push_back(
+                    {at + "/range", 0,
+                     text(CRUSCOTTO_TEXT("Terminal {0} has no range from {1} to {2} V. It has, in volts: {3}."),
+                          s.terminal, shortNumber(s.range->low), shortNumber(s.range->high),
+                          listed(it->ranges, [](const Scale& range) {
+                              return shortNumber(range.low) + " to " + shortNumber(range.high);
+                          }))});
         }
     }
     return out;

@@ -174,6 +174,18 @@ TEST(Cli, CheckTellsWhereABenchIsWrong) {
     const Output o = run(f, {"check", f.file("bad.bench")});
     EXPECT_EQ(o.code, cli::badFile);
     EXPECT_NE(o.err.find("line 4, /name: Text in quotes is expected"), std::string::npos) << o.err;
+    test::writeFile(f.file("box.bench"), R"({
+ "format": "cruscotto-bench", "version": 1, "name": "Box",
+ "devices": [{"id": "box", "name": "Box", "kind": "sim-io-box"}],
+ "signals": [{"id": "a", "name": "A", "device": "box", "kind": "counter-input",
+   "terminal": "CTR7"}]
+})");
+    const Output box = run(f, {"check", f.file("box.bench")});
+    EXPECT_EQ(box.code, cli::badFile);
+    EXPECT_NE(box.err.find("line 5, /signals/0/terminal: Box has no terminal CTR7. Of the kind counter-input it has: "
+                           "CTR0, CTR1."),
+              std::string::npos)
+        << box.err;
     EXPECT_EQ(run(f, {"record", f.file("bad.bench"), "--for", "1s", "--out", f.file("x.run")}).code, cli::badFile);
     EXPECT_FALSE(std::filesystem::exists(f.file("x.run")));
 }

@@ -1,6 +1,7 @@
 #include "core/chain.h"
 
 #include <cmath>
+#include <random>
 
 #include "support.h"
 
@@ -145,6 +146,35 @@ TEST(PulseCounter, IsFinerThanOneSampleOfTheEdgesTimes) {
     for (std::size_t i = 100; i < r.values.size(); ++i) ASSERT_NEAR(r.values[i], 135.337, 0.007 * 135.337) << i;
 }
 
+TEST(PulseCounter, IsTheLineThroughTheEdgesOfItsGateAfterAnyTime) {
+    // A counter that jumps as it likes, months after the bench began: what has left the gate leaves nothing behind.
+    std::mt19937_64 random(7);
+    constexpr std::int64_t begin = 10'000'000'000'000'000, step = 1'000'000, gate = 100 * step;
+    std::vector<std::pair<std::int64_t, double>> edges;
+    std::vector<double> counts{0};
+    double total = 0;
+    for (std::int64_t i = 1; i < 20'000; ++i) {
+        if (random() % 3 == 0 || i == 19'999)
+            edges.emplace_back(begin + i * step, total += static_cast<double>(random() % 2'000'000'000));
+        counts.push_back(std::fmod(total, 4294967296.0));
+    }
+    auto made =
+        ChainEvaluator::make({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.1}}, ChannelKind::counterInput);
+    ASSERT_TRUE(made);
+    Readings out;
+    made.value().process(*clockedBlock(oneChannelGroup(1000), 0, {begin}, counts), 0, out);
+    while (edges[1].first <= edges.back().first - gate) edges.erase(edges.begin());
+    long double meanTime = 0, meanCount = 0, both = 0, squares = 0;
+    for (const auto& [ns, count] : edges) meanTime += ns - begin, meanCount += count;
+    meanTime /= edges.size(), meanCount /= edges.size();
+    for (const auto& [ns, count] : edges) {
+        both += (ns - begin - meanTime) * (count - meanCount);
+        squares += (ns - begin - meanTime) * (ns - begin - meanTime);
+    }
+    const auto expected = static_cast<double>(1e9L * both / squares);
+    EXPECT_NEAR(out.values.back(), expected, 1e-12 * expected);
+}
+
 TEST(PulseCounter, TheFirstReadingsAreAsTrueAsTheLaterOnes) {
     // Two edges of a pulse train that is read 100 times a second would say 100 or 150 pulses a second.
     for (const double hz : {12.3, 68.2, 135.337, 1900.}) {
@@ -227,6 +257,8 @@ TEST(CheckStage, EachMistakeHasItsSentence) {
 TEST(DescribeStage, SaysWhatItDoesInOneSentence) {
     EXPECT_EQ(describeStage(CountsToVolts{10, 0, 5, CountsToVolts::Coding::unipolar}).english(),
               "10 bits make 1024 levels over 0 to 5 V: one count is 4.88281 mV.");
+    EXPECT_EQ(describeStage(CountsToVolts{16, -0.02, 0.02}).english(),
+              "16 bits make 65536 levels over \u22120.02 to 0.02 V: one count is 0.610352 µV.");
     EXPECT_EQ(describeStage(MovingMean{50}).english(), "Averages the last 50 samples: calmer, but later.");
     EXPECT_EQ(readingUnit({CountsToVolts{}, SlopeOffset{1, 0, "bar"}, MovingMean{5}}, ChannelKind::analogInput), "bar");
     EXPECT_EQ(readingUnit({PulseCounter{PulseCounter::Mode::rpm, 4, 1, 0}}, ChannelKind::counterInput), "{rpm}");
