@@ -138,11 +138,12 @@ void PageView::connectTile(Tile& tile) {
     connect(&tile, &Tile::chosen, this, [this, id] { select(id()); });
     connect(&tile, &Tile::chainAsked, this, &PageView::chainAsked);
     connect(&tile, &Tile::menuAsked, this, &PageView::menuAsked);
-    connect(&tile, &Tile::scaleTyped, this, [this, &tile](const QString& unit, Scale scale, const QString& effect) {
-        TileSpec next = tile.spec();
-        next.scales[unit.toStdString()] = scale;
-        editTile(next, effect, effect == tr("Zoom scale") ? "zoom " + shown(next.id) : QString());
-    });
+    connect(&tile, &Tile::scalesChosen, this,
+            [this, &tile](const std::map<std::string, Scale>& byUnit, const QString& effect, const QString& mergeKey) {
+                TileSpec next = tile.spec();
+                for (const auto& [unit, scale] : byUnit) next.scales[unit] = scale;
+                editTile(next, effect, mergeKey);
+            });
     const auto begin = [this, &tile, id](QPoint at, bool resize) {
         const TileSpec& s = tile.spec();
         drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}, scroll_->value()};

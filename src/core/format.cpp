@@ -110,6 +110,18 @@ std::vector<double> ticksBetweenEnds(const Scale& scale, int most, double clear)
     return {};
 }
 
+int decimalsOf(const std::vector<double>& ticks) {
+    int decimals = 0;
+    for (double power = 1; decimals < 9; ++decimals, power *= 10) {
+        const auto whole = [power](double t) {
+            const double scaled = t * power;
+            return std::fabs(scaled - std::round(scaled)) <= 1e-6 + 1e-12 * std::fabs(scaled);
+        };
+        if (std::all_of(ticks.begin(), ticks.end(), whole)) break;
+    }
+    return decimals;
+}
+
 std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs) {
     std::vector<long long> out;
     if (most < 1 || toNs <= fromNs) return out;

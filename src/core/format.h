@@ -34,6 +34,8 @@ std::vector<double> ticksFor(const Scale& scale, int most);
 /// `clear` (a fraction of the scale) unless it is the end, in which case it is left out. An even row: where one is too
 /// near, the next larger step is taken, and one alone stands near the middle.
 std::vector<double> ticksBetweenEnds(const Scale& scale, int most, double clear);
+/// The fewest decimals that show every one of these as it is: 1 for 31.5 alone; 0 to 9.
+int decimalsOf(const std::vector<double>& ticks);
 /// Time ticks for [fromNs, toNs): steps of 1, 2, 5, 10, 15, 30 s / min, 1, 2, 3, 6, 12 h, days, or 1-2-5 below a
 /// second, aligned to multiples of the step plus `offsetNs` (a time zone, say).
 std::vector<long long> timeTicksFor(long long fromNs, long long toNs, int most, long long offsetNs, long long* stepNs);

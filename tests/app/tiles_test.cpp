@@ -109,7 +109,7 @@ TEST_F(Tiles, AReadingOutsideItsLimitsSaysSoInAWord) {
 
 TEST_F(Tiles, WhatLiesOffTheScaleIsSaidInsteadOfABlankTile) {
     const auto scaled = [&](const char* id, const char* unit, Scale scale) {
-        Q_EMIT tile(id)->scaleTyped(unit, scale, "Change scale");
+        Q_EMIT tile(id)->scalesChosen({{unit, scale}}, "Change scale");
         show();
     };
     EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
@@ -119,6 +119,17 @@ TEST_F(Tiles, WhatLiesOffTheScaleIsSaidInsteadOfABlankTile) {
     EXPECT_EQ(tile("hydraulics")->accessibleDescription(), "↓ Q1 below the scale: a double click fits it");
     scaled("hydraulics", "L/min", {0, 100});
     EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
+    // Of a reading that lies off the scale while the rest of its line is seen, the tag says so.
+    const double flow = session().source().at("flow", session().shownAt()).value;
+    const QColor ink = dayTheme().signal[static_cast<std::size_t>(session().bench().signal("flow")->colour)];
+    const auto tagInk = [&] {
+        const QImage all = picture("hydraulics");
+        return count(all.copy(all.width() - 30, 0, 30, all.height()), ink);
+    };
+    const int within = tagInk();
+    scaled("hydraulics", "L/min", {0, flow * 0.9});
+    EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
+    EXPECT_GT(tagInk(), within + 3);
 
     for (const TileKind kind : {TileKind::dial, TileKind::column}) {
         as("outlet", kind);

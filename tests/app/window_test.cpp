@@ -202,6 +202,10 @@ TEST_F(Window, WheelAndDragZoomAndPanTheTimeOfTheTraces) {
     EXPECT_LT(then, session().end());
     QTest::mouseDClick(plot, Qt::LeftButton, {}, {200, 100});
     EXPECT_TRUE(spec("hydraulics").scales.contains("L/min")) << "a double click fits all lanes";
+    EXPECT_NE(spec("hydraulics").scales.at("bar"), zoomed);
+    press("undo");
+    EXPECT_EQ(spec("hydraulics").scales.at("bar"), zoomed) << "in one step";
+    EXPECT_FALSE(spec("hydraulics").scales.contains("L/min"));
     press("live");
     EXPECT_TRUE(session().cursor().atEnd());
 }

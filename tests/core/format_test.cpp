@@ -91,6 +91,18 @@ TEST(TicksBetweenEnds, AreAnEvenRowThatKeepsClearOfBothEnds) {
     EXPECT_TRUE(ticksBetweenEnds({0, 1}, 0, 0.1).empty());
 }
 
+TEST(TicksBetweenEnds, AreWrittenWithTheDecimalsThatTheyNeed) {
+    // One tick alone: 31.5 between 31.4 and 31.6 is no 32.
+    EXPECT_EQ(decimalsOf(ticksBetweenEnds({31.4, 31.6}, 3, 0.2)), 1);
+    EXPECT_EQ(decimalsOf({0, 500, 1000}), 0);
+    EXPECT_EQ(decimalsOf({-0.5, 0, 0.5}), 1);
+    EXPECT_EQ(decimalsOf({0.1 + 0.2}), 1) << "what doubles cannot hold is not shown";
+    EXPECT_EQ(decimalsOf({1.25e-3}), 5);
+    EXPECT_EQ(decimalsOf({1e9, 2e9}), 0);
+    EXPECT_EQ(decimalsOf({}), 0);
+    EXPECT_EQ(decimalsOf({1.0 / 3}), 9);
+}
+
 TEST(TimeTicks, FallOnRoundTimesOfDayInTheZone) {
     constexpr long long s = 1'000'000'000;
     long long step = 0;

@@ -163,10 +163,10 @@ void cutAgainAndAgain(const Bench& bench, int cuts) {
 }
 
 TEST(Disk, APowerCutDuringASlowRecordingCostsHalfASecond) {
-    cutAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 20 : 50);
+    cutAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 8 : 50);
 }
 TEST(Disk, APowerCutDuringAFastRecordingCostsHalfASecond) {
-    cutAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":60000})", 32), SANITIZED ? 10 : 40);
+    cutAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":60000})", 32), SANITIZED ? 5 : 40);
 }
 
 }  // namespace

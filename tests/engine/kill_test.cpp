@@ -141,11 +141,11 @@ void killAgainAndAgain(const Bench& bench, int rounds, int together = 1, bool di
     }
 }
 
-constexpr int rounds = SANITIZED ? 5 : 50;
+constexpr int rounds = SANITIZED ? 2 : 50;
 constexpr const char* fastBox = R"({"channels":32,"rate-hz":200000})";
 
 TEST(Kill, AtFiftyMomentsOfASlowRecording) {
-    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, 10);
+    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, SANITIZED ? 1 : 10);
 }
 TEST(Kill, AtFiftyMomentsOfAFastRecording) {
     killAgainAndAgain(test::fastBench(fastBox, 32), rounds, SANITIZED ? 1 : 5);
@@ -155,11 +155,11 @@ TEST(Kill, AtMomentsOfAVeryFastRecording) {
 #ifdef __SANITIZE_THREAD__
     GTEST_SKIP() << "under the thread sanitizer no recording is that fast";
 #endif
-    killAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":500000})", 32), SANITIZED ? 2 : 12);
+    killAgainAndAgain(test::fastBench(R"({"channels":32,"rate-hz":500000})", 32), SANITIZED ? 1 : 12);
 }
 TEST(Kill, OnTheMachinesOwnDisk) {
-    killAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 2 : 10, 5, true);
-    killAgainAndAgain(test::fastBench(fastBox, 32), SANITIZED ? 2 : 10, 2, true);
+    killAgainAndAgain(test::exampleBench("pump-bench"), SANITIZED ? 1 : 10, SANITIZED ? 1 : 5, true);
+    killAgainAndAgain(test::fastBench(fastBox, 32), SANITIZED ? 1 : 10, SANITIZED ? 1 : 2, true);
 }
 
 }  // namespace

@@ -33,10 +33,7 @@ void Switch::paintEvent(QPaintEvent*) {
 }
 
 ControlTile::ControlTile(Session& session, QWidget* parent)
-    : Tile(session, parent),
-      slider_(new OutputSlider(this)),
-      value_(new QLineEdit(this)),
-      switch_(new Switch(this)) {
+    : Tile(session, parent), slider_(new OutputSlider(this)), value_(new QLineEdit(this)), switch_(new Switch(this)) {
     slider_->setRange(0, sliderSteps);
     slider_->setPageStep(sliderSteps / 20);
     slider_->setSingleStep(sliderSteps / 100);

@@ -186,7 +186,7 @@ void Tile::connectEnds(ScaleEnd* low, ScaleEnd* high) {
         if (!first()) return;
         if (lowEnd > highEnd) std::swap(lowEnd, highEnd);
         if (lowEnd == highEnd) return rebuild();
-        Q_EMIT scaleTyped(shown(first()->unit()), {lowEnd, highEnd}, tr("Change scale"));
+        Q_EMIT scalesChosen({{first()->unit(), {lowEnd, highEnd}}}, tr("Change scale"));
     };
     connect(low, &ScaleEnd::typed, this, [this, take](double v) { take(v, scale().high); });
     connect(high, &ScaleEnd::typed, this, [this, take](double v) { take(scale().low, v); });
@@ -201,8 +201,10 @@ void Tile::setScaleFrom(Span span, const QString& effect) {
         session_.source().columns(s.spec->id, {span.from, width, 1}, columns);
         byUnit[s.spec->unit()].add(columns.front().summary);
     }
+    std::map<std::string, Scale> scales;
     for (const auto& [unit, summary] : byUnit)
-        if (summary.count) Q_EMIT scaleTyped(shown(unit), niceScale(summary.min, summary.max), effect);
+        if (summary.count) scales[unit] = niceScale(summary.min, summary.max);
+    if (!scales.empty()) Q_EMIT scalesChosen(scales, effect);
 }
 
 void Tile::fitScale() {

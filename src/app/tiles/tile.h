@@ -43,7 +43,9 @@ Q_SIGNALS:
     void moved(QPoint globalAt);
     void moveEnded();
     void resizeBegan(QPoint globalAt);
-    void scaleTyped(const QString& unit, Scale scale, const QString& effect);
+    /// The scales of these units are to be so; one step to undo, and where they follow each other with the same
+    /// `mergeKey`, all of them one.
+    void scalesChosen(const std::map<std::string, Scale>& byUnit, const QString& effect, const QString& mergeKey = {});
     void menuAsked(QPoint globalAt);
 
 protected:

@@ -124,7 +124,7 @@ void TraceTile::rebuild() {
             const auto take = [this, raw](double low, double high) {
                 if (low > high) std::swap(low, high);
                 if (low == high) return rebuild();
-                Q_EMIT scaleTyped(shown(raw->unit), {low, high}, tr("Change scale"));
+                Q_EMIT scalesChosen({{raw->unit, {low, high}}}, tr("Change scale"));
             };
             connect(lane->low, &ScaleEnd::typed, this, [this, raw, take](double v) { take(v, laneScale(*raw).high); });
             connect(lane->high, &ScaleEnd::typed, this, [this, raw, take](double v) { take(laneScale(*raw).low, v); });
@@ -163,11 +163,8 @@ void TraceTile::rebuild() {
         const double laneHeight = body().height() / static_cast<double>(lanes_.size());
         const std::vector<double> ticks =
             ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
-        for (const double tick : ticks) {
-            const double step = ticks.size() > 1 ? ticks[1] - ticks[0] : tick == 0 ? 1 : std::fabs(tick);
-            const int decimals = std::max(0, static_cast<int>(-std::floor(std::log10(step) + 1e-9)));
-            ticker->addTick(tick, shown(readingText(tick, decimals)));
-        }
+        const int decimals = decimalsOf(ticks);
+        for (const double tick : ticks) ticker->addTick(tick, shown(readingText(tick, decimals)));
         y->setTicker(ticker);
         for (QCPItemText* item : {lane.above, lane.below}) {
             item->setFont(uiFont(12, QFont::Medium));
@@ -289,6 +286,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     const double reading =
         s.reading.quality == Quality::gap ? std::numeric_limits<double>::quiet_NaN() : s.reading.value;
     const QRect r = lane.rect->rect();
+    line.end = offScale(scaled, reading);
     line.endY = std::isnan(reading) || std::isnan(last)
                     ? std::numeric_limits<double>::quiet_NaN()
                     : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
@@ -353,7 +351,10 @@ void TraceTile::paintEvent(QPaintEvent*) {
             free = y + 15;
             const SignalSpec& s = *shown_[line->shownIndex].spec;
             p.setPen(colourOf(s));
-            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4), tagOf(s));
+            const QString beyond = line->end == OffScale::above   ? QStringLiteral("↑")
+                                   : line->end == OffScale::below ? QStringLiteral("↓")
+                                                                  : QString();
+            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4), tagOf(s) + beyond);
         }
         p.setFont(uiFont(11));
         p.setPen(theme().muted);
@@ -382,8 +383,8 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
             if (Lane* lane = laneAt(wheel->position())) {
                 const Scale s = laneScale(*lane);
                 const double at = lane->rect->axis(QCPAxis::atLeft)->pixelToCoord(wheel->position().y());
-                Q_EMIT scaleTyped(shown(lane->unit), {at - (at - s.low) * factor, at + (s.high - at) * factor},
-                                  tr("Zoom scale"));
+                Q_EMIT scalesChosen({{lane->unit, {at - (at - s.low) * factor, at + (s.high - at) * factor}}},
+                                    tr("Zoom scale"), "zoom " + shown(spec().id));
             }
         } else {
             cursor.setWindow(seconds(cursor.window().seconds() * factor));

@@ -31,6 +31,7 @@ private:
         QCPGraph* graph = nullptr;
         ColumnCache cache;
         double endY = 0;                 ///< in pixels of the tile; NaN: no reading
+        OffScale end = OffScale::no;     ///< the reading itself
         OffScale unseen = OffScale::no;  ///< all that is drawn of it lies there
     };
     struct Lane {
