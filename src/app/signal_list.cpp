@@ -219,7 +219,7 @@ bool SignalModel::refresh(Instant t) {
         const Remark remark = remarkOn(s, reading);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
         r.qualityColour = remark.colour;
-        session_.source().columns(s.id, {from, width, 80}, r.columns);
+        readSpark(session_.source(), s, {from, width, 80}, t, r.columns);
     }
     return heights;
 }

@@ -47,6 +47,11 @@ TEST_F(Window, RowsAreAlive) {
     EXPECT_TRUE(before.contains("Vibration")) << before.toStdString();
     EXPECT_TRUE(before.contains(" g"));
     ASSERT_TRUE(waitFor([&] { return text(6) != before; }));
+    // An output that was set once stands there since.
+    ASSERT_TRUE(waitFor([&] { return session().end() > Instant{1'500'000'000}; }));
+    const auto& drive = rows.row(15);
+    ASSERT_EQ(drive.signal->id, "drive");
+    EXPECT_EQ(drive.columns.back().summary.mean, 7);
 }
 
 TEST_F(Window, ASignalIsDraggedToAFreePlaceOfThePage) {

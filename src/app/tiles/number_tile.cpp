@@ -7,6 +7,18 @@
 
 namespace cruscotto {
 
+void readSpark(const Source& source, const SignalSpec& s, const ColumnRequest& columns, Instant t,
+               std::vector<Column>& out) {
+    source.columns(s.id, columns, out);
+    if (!isOutput(s.kind) || out.empty()) return;
+    const auto stand = [&](Column& column, Instant at) {
+        const double v = source.at(s.id, at).value;
+        if (!column.sampled && !std::isnan(v)) column.add({v, v, v, 1});
+    };
+    stand(out.front(), out.front().begin);
+    stand(out.back(), t);
+}
+
 void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour, bool steps,
                 double leastSpan) {
     Summary all;
@@ -46,7 +58,7 @@ void NumberTile::refresh(Instant t, bool digits) {
         const Duration window = session_.cursor().window();
         const Duration width{std::max<std::int64_t>(1, window.ns / 60)};
         const Instant from{(t.ns - window.ns) / width.ns * width.ns};
-        session_.source().columns(first()->id, {from, width, 61}, columns_);
+        readSpark(session_.source(), *first(), {from, width, 61}, t, columns_);
     }
     if (changed || digits) update();
 }

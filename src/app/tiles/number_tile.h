@@ -21,6 +21,9 @@ private:
     std::vector<Column> columns_;
 };
 
+/// The columns of a spark line that ends at `t`. An output stands where it was set until it is set again.
+void readSpark(const Source& source, const SignalSpec& s, const ColumnRequest& columns, Instant t,
+               std::vector<Column>& out);
 /// Columns as a line in a rectangle, on a scale of their own extremes, but of no less than `leastSpan`: noise must not
 /// look like news. Broken where there are none.
 void paintSpark(QPainter& p, const QRectF& where, const std::vector<Column>& columns, const QColor& colour, bool steps,
