@@ -90,7 +90,12 @@ protected:
         lastReply_ = opened;
         for (Read& r : reads_) r.due = opened;
         for (auto& [unit, health] : units_) health = {};
-        if (settings_.points.empty() && !identify(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+        if (settings_.points.empty()) {
+            const Outcome said = identify(stop);
+            if (said == Outcome::lost) return stop.stop_requested() ? End::stopped : End::lost;
+            // A capture that began later does not hold it.
+            if (said == Outcome::nothing && !settings_.address.isCapture()) return nobodyAnswers();
+        }
         if (!readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
         while (!stop.stop_requested()) {
             if (!sendOutputs(stop) || !writeParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
@@ -101,13 +106,7 @@ protected:
                 continue;
             }
             if (!ask(*next, stop)) return stop.stop_requested() ? End::stopped : End::lost;
-            if (now() - lastReply_ > giveUpAfter + seconds(3 * settings_.timeoutSeconds)) {
-                setState(LinkState::silent,
-                         text(CRUSCOTTO_TEXT("{0} is open, but no unit answers. Check that it speaks Modbus there, the "
-                                             "unit number and, on a serial line, speed, parity and the two wires."),
-                              link_->name()));
-                return End::again;
-            }
+            if (now() - lastReply_ > giveUpAfter + seconds(3 * settings_.timeoutSeconds)) return nobodyAnswers();
         }
         return End::stopped;
     }
@@ -152,6 +151,14 @@ private:
             fmt::format("{}/{}/{}", what.unit, modbusTableName(what.table), settings_.points[what.points.front()].name),
             std::move(channels));
         read.due = {};
+    }
+
+    End nobodyAnswers() {
+        setState(LinkState::silent,
+                 text(CRUSCOTTO_TEXT("{0} is open, but no unit answers. Check that it speaks Modbus there, the unit "
+                                     "number and, on a serial line, speed, parity and the two wires."),
+                      link_->name()));
+        return End::again;
     }
 
     /// Waits for when the next is due; what comes unasked is no reply. False if the link is lost.
@@ -425,18 +432,21 @@ private:
     }
 
     /// Nothing is to be read yet: what the unit says that it is, and which modules it has, is all there is to tell.
-    /// False if the link is lost.
-    bool identify(const std::stop_token& stop) {
+    /// What is not answered is asked once more. `lost` if the link is, or it is to stop; `nothing` if nobody answers.
+    Outcome identify(const std::stop_token& stop) {
         ModbusIdentity identity;
         bool answers = false;
         for (std::string pdu = identity.request(); !pdu.empty(); pdu = identity.request()) {
-            Reply reply = exchange(settings_.unit, pdu, stop);
-            if (reply.outcome == Outcome::lost || stop.stop_requested()) return false;
-            tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+            Reply reply;
+            for (int tries = 0; tries < 2 && reply.outcome == Outcome::nothing; ++tries) {
+                reply = exchange(settings_.unit, pdu, stop);
+                if (reply.outcome == Outcome::lost || stop.stop_requested()) return Outcome::lost;
+                tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+            }
             answers = answers || reply.outcome != Outcome::nothing;
             identity.take(reply.outcome == Outcome::good ? reply.pdu : std::string());
         }
-        if (!answers) return true;
+        if (!answers) return Outcome::nothing;
         status().parts = identity.parts();
         std::string lines;
         const auto slots = identity.slots();
@@ -452,7 +462,7 @@ private:
                 : text(CRUSCOTTO_TEXT("{0} answers: {1}. Write under Values what to read, or which modules it has."),
                        link_->name(), identity.name()),
             std::move(suggestions));
-        return true;
+        return Outcome::good;
     }
 
     bool readParameters(const std::stop_token& stop) {

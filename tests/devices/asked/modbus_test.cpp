@@ -354,6 +354,16 @@ TEST(Modbus, WithNothingToReadItTellsWhatTheUnitIsAndOffersItsModules) {
             EXPECT_TRUE(listener.status().parts.empty());
         }
         rack.faults.secretive = false;
+        // A unit that is not on yet is said to be silent, and found as soon as it answers.
+        rack.faults.silent = true;
+        {
+            json impatient = settings;
+            impatient["timeout-s"] = 0.1;
+            RackListener listener(impatient);
+            ASSERT_TRUE(listener.reaches(LinkState::silent)) << listener.status().sentence.english();
+            rack.faults.silent = false;
+            EXPECT_TRUE(listener.reaches(LinkState::live)) << listener.status().sentence.english();
+        }
     }
 }
 
