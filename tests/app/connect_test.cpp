@@ -45,7 +45,6 @@ protected:
         fs::create_directories(root.file("dev"));
         fs::create_symlink(hive->path(), root.file("dev/ttyACM0"));
         window->findPanel().setRoot(root.file(""));
-        devicesBefore = session().bench().devices.size();
     }
     void TearDown() override {
         WindowTest::TearDown();
@@ -94,7 +93,6 @@ protected:
     }
 
     TempFolder root;
-    std::size_t devicesBefore = 0;
     std::unique_ptr<Beehive> hive;
     std::atomic<bool> gone{false};
     std::jthread board;
@@ -284,7 +282,7 @@ TEST_F(Connect, WhatIsAttachedIsLookedIntoBeforeItIsAdded) {
     ASSERT_TRUE(click(panel, "Look inside Beehive board"));
     EXPECT_TRUE(waitFor([&] { return says(panel, "weight"); }));
     EXPECT_TRUE(button(panel, "Stop looking inside Beehive board"));
-    EXPECT_EQ(session().bench().devices.size(), devicesBefore) << "nothing was added";
+    EXPECT_TRUE(session().bench().devices.empty()) << "nothing was added";
 
     for (Field* f : panel.findChildren<Field*>()) {
         if (f->accessibleName() == "Addresses") f->show("127.0.0.1");
