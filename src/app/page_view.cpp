@@ -10,7 +10,6 @@
 #include <cmath>
 
 #include "app/theme.h"
-#include "app/tiles/trace_tile.h"
 #include "app/words.h"
 
 namespace cruscotto {
@@ -26,6 +25,12 @@ std::vector<std::string> tileIds(const PageSpec& page) {
     std::vector<std::string> ids;
     for (const TileSpec& t : page.tiles) ids.push_back(t.id);
     return ids;
+}
+
+int rowsOf(const PageSpec& page) {
+    int rows = pageRows;
+    for (const TileSpec& t : page.tiles) rows = std::max(rows, t.y + t.h);
+    return rows;
 }
 }  // namespace
 
@@ -124,6 +129,12 @@ void PageView::take() {
             gone.release()->deleteLater();
         }
     if (!tile(selected_)) selected_.clear();
+    if (drag_ && tile(drag_->tile)) {
+        making_ = withRoomFor(*page, dragged());
+    } else {
+        drag_.reset();
+        ghost_ = {};
+    }
     layOut();
     for (const auto& t : tiles_) {
         t->setSelected(t->spec().id == selected_.toStdString());
@@ -148,6 +159,7 @@ void PageView::connectTile(Tile& tile) {
         const TileSpec& s = tile.spec();
         drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}, scroll_->value()};
         ghost_ = drag_->cells;
+        making_ = *pageSpec();
         tile.raise();
         tile.stackUnder(header_);
         update();
@@ -173,6 +185,7 @@ void PageView::connectTile(Tile& tile) {
         }
         if (to != ghost_) {
             ghost_ = to;
+            making_ = withRoomFor(*pageSpec(), dragged());
             layOut();
             update();
         }
@@ -180,20 +193,22 @@ void PageView::connectTile(Tile& tile) {
     connect(&tile, &Tile::moveEnded, this, &PageView::endDrag);
 }
 
+TileSpec PageView::dragged() const {
+    TileSpec next = tile(drag_->tile)->spec();
+    next.x = ghost_.x();
+    next.y = ghost_.y();
+    next.w = ghost_.width();
+    next.h = ghost_.height();
+    return next;
+}
+
 void PageView::endDrag() {
     if (!drag_) return;
-    const Drag drag = *drag_;
-    const QRect to = ghost_;
+    const TileSpec next = dragged();
+    const bool changed = ghost_ != drag_->cells, resize = drag_->resize;
     drag_.reset();
     ghost_ = {};
-    if (Tile* t = tile(drag.tile); t && to != drag.cells) {
-        TileSpec next = t->spec();
-        next.x = to.x();
-        next.y = to.y();
-        next.w = to.width();
-        next.h = to.height();
-        editTile(next, drag.resize ? tr("Resize tile") : tr("Move tile"));
-    }
+    if (changed) placeTile(next, resize ? tr("Resize tile") : tr("Move tile"));
     layOut();
     update();
 }
@@ -231,10 +246,8 @@ void PageView::stepPage(int by) {
 }
 
 int PageView::rows() const {
-    int rows = pageRows;
-    if (const PageSpec* page = pageSpec())
-        for (const TileSpec& t : page->tiles) rows = std::max(rows, t.y + t.h);
-    return rows;
+    const PageSpec* page = pageSpec();
+    return page ? rowsOf(*page) : pageRows;
 }
 
 double PageView::rowHeight() const {
@@ -257,18 +270,18 @@ QPoint PageView::cellAt(QPoint at) const {
 
 void PageView::layOut() {
     const int view = height() - tabsHeight - below;
-    // Down to where something is about to be put, too.
-    const int all = static_cast<int>(rowHeight() * std::max(rows(), drag_ ? ghost_.bottom() + 1 : 0));
+    // While something is dragged, its rows stay as high as they are, and there are as many as it would have.
+    const int all = static_cast<int>(rowHeight() * (drag_ ? rowsOf(making_) : rows()));
     const QSignalBlocker blocker(scroll_);
     scroll_->setPageStep(std::max(1, view));
     scroll_->setSingleStep(static_cast<int>(leastRow));
     scroll_->setRange(0, std::max(0, all - view));
     scroll_->setVisible(all > view);
     scroll_->setGeometry(width() - side, tabsHeight, side, std::max(0, view));
-    for (const auto& t : tiles_) {
-        if (drag_ && drag_->tile == shown(t->spec().id)) continue;  // it follows the pointer
-        const TileSpec& s = t->spec();
-        t->setGeometry(cellRect(s.x, s.y, s.w, s.h));
+    for (std::size_t i = 0; i < tiles_.size(); ++i) {
+        if (drag_ && drag_->tile == shown(tiles_[i]->spec().id)) continue;  // it follows the pointer
+        const TileSpec& s = drag_ ? making_.tiles[i] : tiles_[i]->spec();
+        tiles_[i]->setGeometry(cellRect(s.x, s.y, s.w, s.h));
     }
     scroll_->raise();
     addDevice_->setVisible(tiles_.empty() && session_.engine() && session_.bench().devices.empty());
@@ -315,16 +328,44 @@ void PageView::editTile(const TileSpec& tile, const QString& effect, const QStri
     session_.edit(effect, withTile(session_.bench(), page_.toStdString(), tile), mergeKey);
 }
 
+void PageView::placeTile(const TileSpec& tile, const QString& effect, const QString& mergeKey) {
+    if (mergeKey.isEmpty() || !steps_ || steps_->key != mergeKey || steps_->after != *pageSpec())
+        steps_ = Steps{mergeKey, *pageSpec(), {}};
+    steps_->after = withRoomFor(steps_->before, tile);
+    session_.edit(effect, withPage(session_.bench(), steps_->after), mergeKey);
+    bringIntoView(shown(tile.id));
+}
+
 void PageView::addSignal(const QString& signal) {
     const SignalSpec* s = session_.bench().signal(signal.toStdString());
     if (!s) return;
     if (!pageSpec()) addPage();
-    TileSpec t = suitableTile(*s);
-    t.id = freshId(s->id, tileIds(*pageSpec()));
-    std::tie(t.x, t.y) = freePlace(*pageSpec(), t.w, t.h);
+    const TileSpec t = suitableTile(*s);
+    addTile(t, freePlace(*pageSpec(), t.w, t.h));
+}
+
+void PageView::addTile(TileSpec t, Place at) {
+    t.id = freshId(t.signals.front(), tileIds(*pageSpec()));
+    std::tie(t.x, t.y) = at;
     editTile(t, tr("Add tile"));
     select(shown(t.id));
     bringIntoView(shown(t.id));
+}
+
+Tile* PageView::traceFor(const std::string& signal, QPoint at) const {
+    for (const auto& tile : tiles_) {
+        const auto& its = tile->spec().signals;
+        if (tile->spec().kind == TileKind::trace && tile->geometry().contains(at) &&
+            std::find(its.begin(), its.end(), signal) == its.end())
+            return tile.get();
+    }
+    return nullptr;
+}
+
+Place PageView::placeAt(QPoint at, const TileSpec& t) const {
+    const QPoint cell = cellAt(at);
+    return nearestFreePlace(pageSpec() ? *pageSpec() : PageSpec(), {std::min(cell.x(), pageColumns - t.w), cell.y()},
+                            t.w, t.h);
 }
 
 void PageView::removeSelected() {
@@ -346,7 +387,7 @@ void PageView::showSelectedAs(TileKind kind) {
     if (kind == TileKind::trace) next.w = std::max(next.w, 4);
     if (kind == TileKind::dial) next.w = std::max(next.w, 2);
     next.x = std::min(next.x, pageColumns - next.w);
-    editTile(next, tr("Show as another kind"));
+    placeTile(next, tr("Show as another kind"));
 }
 
 void PageView::fitSelected() {
@@ -369,8 +410,7 @@ void PageView::moveSelected(int dx, int dy) {
     TileSpec next = t->spec();
     next.x = std::clamp(next.x + dx, 0, pageColumns - next.w);
     next.y = std::max(0, next.y + dy);
-    editTile(next, tr("Move tile"), "move " + shown(next.id));
-    bringIntoView(shown(next.id));
+    placeTile(next, tr("Move tile"), "move " + shown(next.id));
 }
 
 void PageView::resizeSelected(int dw, int dh) {
@@ -379,8 +419,7 @@ void PageView::resizeSelected(int dw, int dh) {
     TileSpec next = t->spec();
     next.w = std::clamp(next.w + dw, 1, pageColumns - next.x);
     next.h = std::max(1, next.h + dh);
-    editTile(next, tr("Resize tile"), "resize " + shown(next.id));
-    bringIntoView(shown(next.id));
+    placeTile(next, tr("Resize tile"), "resize " + shown(next.id));
 }
 
 void PageView::addPage() {
@@ -419,7 +458,9 @@ void PageView::paintEvent(QPaintEvent*) {
     p.fillRect(rect(), theme().ground);
     if (!ghost_.isNull()) {
         p.setPen(QPen(theme().accent, 1, Qt::DashLine));
-        p.drawRect(cellRect(ghost_.x(), ghost_.y(), ghost_.width(), ghost_.height()).adjusted(2, 2, -3, -3));
+        QRect to = cellRect(ghost_.x(), ghost_.y(), ghost_.width(), ghost_.height()).adjusted(2, 2, -3, -3);
+        to.moveTop(std::min(to.top(), height() - below));  // below what is in sight: its upper edge
+        p.drawRect(to);
     }
     if (tiles_.empty() && ghost_.isNull()) {
         p.setPen(theme().muted);
@@ -441,15 +482,14 @@ void PageView::dragMoveEvent(QDragMoveEvent* event) {
     if (!s) return;
     const QPoint at = event->position().toPoint();
     scrollAtEdge(at.y());
-    const auto* over = qobject_cast<TraceTile*>(
-        childAt(at) ? (qobject_cast<Tile*>(childAt(at)) ? childAt(at) : childAt(at)->parentWidget()) : nullptr);
+    const Tile* over = traceFor(s->id, at);
     QRect to;
     if (over) {
         to = {over->spec().x, over->spec().y, over->spec().w, over->spec().h};
     } else {
         const TileSpec t = suitableTile(*s);
-        const QPoint cell = cellAt(at);
-        to = {std::clamp(cell.x(), 0, pageColumns - t.w), cell.y(), t.w, t.h};
+        const Place place = placeAt(at, t);
+        to = {place.first, place.second, t.w, t.h};
     }
     if (to != ghost_) {
         ghost_ = to;
@@ -483,26 +523,15 @@ void PageView::dropEvent(QDropEvent* event) {
     if (!s) return;
     event->acceptProposedAction();
     const QPoint at = event->position().toPoint();
-    // On a trace: another line in it. On a free place: a tile of its own there.
-    for (const auto& tile : tiles_) {
-        if (!tile->geometry().contains(at)) continue;
-        TileSpec next = tile->spec();
-        if (next.kind == TileKind::trace &&
-            std::find(next.signals.begin(), next.signals.end(), s->id) == next.signals.end()) {
-            next.signals.push_back(s->id);
-            editTile(next, tr("Add signal to trace"));
-            return select(shown(next.id));
-        }
-        return addSignal(shown(s->id));
+    if (const Tile* trace = traceFor(s->id, at)) {
+        TileSpec next = trace->spec();
+        next.signals.push_back(s->id);
+        editTile(next, tr("Add signal to trace"));
+        return select(shown(next.id));
     }
     if (!pageSpec()) addPage();
-    TileSpec t = suitableTile(*s);
-    const QPoint cell = cellAt(at);
-    t.id = freshId(s->id, tileIds(*pageSpec()));
-    t.x = std::clamp(cell.x(), 0, pageColumns - t.w);
-    t.y = cell.y();
-    editTile(t, tr("Add tile"));
-    select(shown(t.id));
+    const TileSpec t = suitableTile(*s);
+    addTile(t, placeAt(at, t));
 }
 
 }  // namespace cruscotto

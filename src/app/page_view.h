@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "app/tiles/tile.h"
+#include "core/page_grid.h"
 
 namespace cruscotto {
 
@@ -76,6 +77,15 @@ private:
     void scrollAtEdge(int y);
     [[nodiscard]] const PageSpec* pageSpec() const;
     void editTile(const TileSpec& tile, const QString& effect, const QString& mergeKey = {});
+    /// An edit of where a tile lies and how large it is: what it would cover makes room. Of steps with the same key,
+    /// each begins from the page as it was before the first.
+    void placeTile(const TileSpec& tile, const QString& effect, const QString& mergeKey = {});
+    /// The tile that is being moved or resized, as it would be.
+    [[nodiscard]] TileSpec dragged() const;
+    void addTile(TileSpec tile, Place at);
+    /// What a signal that is dropped there comes to: another line of this trace, or else a tile of its own here.
+    [[nodiscard]] Tile* traceFor(const std::string& signal, QPoint at) const;
+    [[nodiscard]] Place placeAt(QPoint at, const TileSpec& tile) const;
     void select(const QString& tile);
     void endDrag();
 
@@ -96,7 +106,14 @@ private:
         int scrolled = 0;  ///< where the page stood
     };
     std::optional<Drag> drag_;
-    QRect ghost_;  ///< cells where something would land
+    QRect ghost_;      ///< cells where something would land
+    PageSpec making_;  ///< while a tile is dragged: the page as it would be
+    // steps of the keyboard that are one to undo
+    struct Steps {
+        QString key;
+        PageSpec before, after;
+    };
+    std::optional<Steps> steps_;
 };
 
 /// The kind of data that a signal is dragged as.

@@ -144,18 +144,4 @@ std::string freshId(const std::string& name, const std::vector<std::string>& tak
     return id;
 }
 
-std::pair<int, int> freePlace(const PageSpec& page, int w, int h) {
-    int bottom = 0;
-    for (const TileSpec& t : page.tiles) bottom = std::max(bottom, t.y + t.h);
-    for (int y = 0; y < bottom; ++y) {
-        for (int x = 0; x + w <= pageColumns; ++x) {
-            const bool free = std::none_of(page.tiles.begin(), page.tiles.end(), [&](const TileSpec& t) {
-                return x < t.x + t.w && t.x < x + w && y < t.y + t.h && t.y < y + h;
-            });
-            if (free && y + h <= std::max(bottom, pageRows)) return {x, y};
-        }
-    }
-    return {0, bottom};
-}
-
 }  // namespace cruscotto

@@ -187,7 +187,5 @@ Bench withTile(Bench bench, const std::string& page, TileSpec tile);
 Bench withoutTile(Bench bench, const std::string& page, const std::string& tile);
 /// "name", or "name-2", "name-3" ... whatever none of `taken` is; only a-z, 0-9 and '-' are kept of `name`.
 std::string freshId(const std::string& name, const std::vector<std::string>& taken);
-/// Where a new tile of w x h cells fits on the page without covering another, from the top left; below all if nowhere.
-std::pair<int, int> freePlace(const PageSpec& page, int w, int h);
 
 }  // namespace cruscotto

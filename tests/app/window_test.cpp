@@ -121,7 +121,9 @@ TEST_F(Window, ATileIsMovedAndResizedOnTheGridByTheMouse) {
     drag(t, {60, 8}, {one.width() * -2, one.height() * 4});
     EXPECT_EQ(spec("flow").x, 4);
     EXPECT_EQ(spec("flow").y, 4);
-    drag(tile("flow"), {tile("flow")->width() - 4, tile("flow")->height() - 4}, {one.width(), one.height() * 2});
+    const int row =
+        tile("flow")->height();  // the trace that it lay on went below: the page has more rows, and lower ones
+    drag(tile("flow"), {tile("flow")->width() - 4, row - 4}, {one.width(), row * 2});
     EXPECT_EQ(spec("flow").w, 3);
     EXPECT_EQ(spec("flow").h, 3);
     press("undo");
@@ -147,6 +149,70 @@ TEST_F(Window, ATileIsMovedAndResizedByTheKeyboard) {
     EXPECT_EQ(tile("flow"), nullptr);
     press("undo");
     EXPECT_NE(tile("flow"), nullptr);
+}
+
+TEST_F(Window, WhatATileIsPutOnMakesRoom) {
+    const auto apart = [&] {
+        const auto& tiles = window->page().tiles();
+        for (const auto& a : tiles)
+            for (const auto& b : tiles)
+                if (a != b && a->geometry().intersects(b->geometry())) return false;
+        return true;
+    };
+    Tile* flow = tile("flow");
+    const QPoint start = flow->geometry().topLeft();
+    drag(flow, {60, 8}, {0, flow->height()});
+    EXPECT_EQ(spec("flow").y, 1);
+    EXPECT_EQ(spec("current").y, 0) << "tiles of one size change places";
+    EXPECT_EQ(tile("current")->geometry().topLeft(), start);
+    press("undo");
+    EXPECT_EQ(spec("current").y, 1) << "which is one step to undo";
+    EXPECT_EQ(spec("flow").y, 0);
+
+    // It is seen before the button is let go, and follows what is carried.
+    const QPoint grip(60, 8), global = flow->mapToGlobal(grip);
+    const auto carry = [&](QPoint by) {
+        QMouseEvent move(QEvent::MouseMove, flow->mapFromGlobal(global + by), global + by, Qt::NoButton, Qt::LeftButton,
+                         {});
+        QApplication::sendEvent(flow, &move);
+    };
+    QTest::mousePress(flow, Qt::LeftButton, {}, grip);
+    carry({0, 20});
+    carry({0, flow->height()});
+    EXPECT_EQ(tile("current")->geometry().topLeft(), start);
+    carry({0, 0});
+    EXPECT_EQ(tile("current")->y(), start.y() + flow->height());
+    carry({0, flow->height() * 2});
+    EXPECT_EQ(tile("inlet")->geometry().topLeft(), start);
+    QTest::mouseRelease(flow, Qt::LeftButton, {}, flow->mapFromGlobal(global + QPoint(0, flow->height() * 2)));
+    EXPECT_EQ(spec("inlet").y, 0);
+    EXPECT_EQ(spec("current").y, 1) << "what was passed by is where it was";
+    press("undo");
+
+    // By the keyboard, too; step by step is as far at once.
+    QTest::mouseClick(flow, Qt::LeftButton, {}, {40, 40});
+    press("move-down");
+    press("move-down");
+    EXPECT_EQ(spec("current").y, 1);
+    EXPECT_EQ(spec("inlet").y, 0);
+    EXPECT_TRUE(apart());
+    press("undo");
+    EXPECT_EQ(spec("inlet").y, 2);
+
+    press("wider");
+    EXPECT_EQ(spec("bearing").y, pageRows) << "the page was full";
+    EXPECT_TRUE(apart());
+    press("undo");
+    press("as-dial");
+    EXPECT_EQ(spec("flow").h, 3);
+    EXPECT_GE(spec("current").y, pageRows) << "what another kind needs more";
+    EXPECT_TRUE(apart());
+    press("undo");
+
+    drop("spare", tile("outlet")->geometry().center());
+    EXPECT_EQ(spec("spare").y, pageRows) << "a new tile covers nothing";
+    EXPECT_EQ(spec("spare").x, 1) << "and is as near as can be";
+    EXPECT_TRUE(apart());
 }
 
 TEST_F(Window, ShowAsAnotherKindNeedsNothingSetUpAgain) {

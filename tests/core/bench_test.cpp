@@ -261,15 +261,6 @@ TEST(BenchEdit, RemovingASignalTakesItOffThePages) {
     EXPECT_TRUE(withoutDevice(before, "box").signals.empty());
 }
 
-TEST(BenchEdit, TilesFindAFreePlace) {
-    PageSpec page;
-    page.tiles.push_back({"a", TileKind::dial, 0, 0, 12, 3, {"s"}, {}, {}});
-    EXPECT_EQ(freePlace(page, 3, 1), (std::pair{0, 3}));
-    page.tiles.push_back({"b", TileKind::number, 0, 3, 3, 1, {"s"}, {}, {}});
-    EXPECT_EQ(freePlace(page, 3, 1), (std::pair{3, 3}));
-    EXPECT_EQ(freePlace({}, 3, 1), (std::pair{0, 0}));
-}
-
 TEST(FreshId, IsNeverTaken) {
     EXPECT_EQ(freshId("Motor Current (A)", {}), "motor-current-a");
     EXPECT_EQ(freshId("x", {"x", "x-2"}), "x-3");
