@@ -23,6 +23,18 @@ int bottomOf(const PageSpec& page) {
     for (const TileSpec& t : page.tiles) bottom = std::max(bottom, t.y + t.h);
     return bottom;
 }
+
+Place nearestWithin(int rows, const PageSpec& page, Place near, int w, int h) {
+    const int bottom = bottomOf(page);
+    // Rows that it takes beyond these, then the way to there. Below all there is room at any rate.
+    std::tuple best(std::max(0, bottom + h - rows), std::numeric_limits<int>::max(), bottom, 0);
+    for (int y = 0; y <= bottom || y + h <= rows; ++y)
+        for (int x = 0; x + w <= pageColumns; ++x)
+            if (isFree(page, x, y, w, h))
+                best = std::min(
+                    best, {std::max(0, y + h - rows), std::abs(x - near.first) + std::abs(y - near.second), y, x});
+    return {std::get<3>(best), std::get<2>(best)};
+}
 }  // namespace
 
 Place freePlace(const PageSpec& page, int w, int h) {
@@ -34,16 +46,7 @@ Place freePlace(const PageSpec& page, int w, int h) {
 }
 
 Place nearestFreePlace(const PageSpec& page, Place near, int w, int h) {
-    const int bottom = bottomOf(page);
-    const int rows = std::max(bottom, pageRows);
-    // Rows that the page would need more, then the way to there. Below all there is room at any rate.
-    std::tuple best(std::max(0, bottom + h - rows), std::numeric_limits<int>::max(), bottom, 0);
-    for (int y = 0; y <= bottom || y + h <= rows; ++y)
-        for (int x = 0; x + w <= pageColumns; ++x)
-            if (isFree(page, x, y, w, h))
-                best = std::min(
-                    best, {std::max(0, y + h - rows), std::abs(x - near.first) + std::abs(y - near.second), y, x});
-    return {std::get<3>(best), std::get<2>(best)};
+    return nearestWithin(std::max(bottomOf(page), pageRows), page, near, w, h);
 }
 
 PageSpec withRoomFor(PageSpec page, const TileSpec& tile) {
@@ -59,11 +62,12 @@ PageSpec withRoomFor(PageSpec page, const TileSpec& tile) {
         if (t.id != tile.id && share(t, tile)) covered.push_back(&t);
     std::sort(covered.begin(), covered.end(),
               [](const TileSpec* a, const TileSpec* b) { return std::tie(a->y, a->x) < std::tie(b->y, b->x); });
+    const int rows = std::max(bottomOf(page), pageRows);
     // Those that still have to go take no room where they lie.
     PageSpec settled = page;
     std::erase_if(settled.tiles, [&](const TileSpec& t) { return t.id != tile.id && share(t, tile); });
     for (TileSpec* t : covered) {
-        std::tie(t->x, t->y) = nearestFreePlace(settled, {t->x, t->y}, t->w, t->h);
+        std::tie(t->x, t->y) = nearestWithin(rows, settled, {t->x, t->y}, t->w, t->h);
         settled.tiles.push_back(*t);
     }
     return page;

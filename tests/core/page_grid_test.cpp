@@ -65,6 +65,15 @@ TEST(PageGrid, WhatATileGrowsOverGoesBelowWhereThePageIsFull) {
     EXPECT_EQ(placeOf(grown, "c"), (Place{0, 8})) << "beside it, so that the page gets no longer";
 }
 
+TEST(PageGrid, WhatFitsStaysInSightWhereALargerOneHasToGoBelow) {
+    const PageSpec p = page({at("moved", 0, 0, 3, 3), at("rest", 3, 0, 9, 3), at("wide", 0, 3, 9, 5),
+                             at("small", 9, 3, 3, 2), at("other", 9, 5, 3, 3)});
+    const PageSpec after = withRoomFor(p, at("moved", 8, 3, 3, 2));
+    EXPECT_EQ(placeOf(after, "wide"), (Place{0, 5})) << "two rows more";
+    EXPECT_EQ(placeOf(after, "small"), (Place{5, 3})) << "where the wide one was";
+    EXPECT_EQ(placeOf(after, "other"), (Place{9, 5})) << "it was not in the way";
+}
+
 TEST(PageGrid, ATileThatIsNewMakesRoomToo) {
     const PageSpec p = withRoomFor(page({at("a", 0, 0, 3, 1)}), at("new", 0, 0, 2, 2));
     EXPECT_EQ(placeOf(p, "new"), (Place{0, 0}));
@@ -107,7 +116,9 @@ TEST(PageGrid, OfAnyPageNothingIsCoveredOrLostAndWhatWasNotInTheWayStays) {
             ASSERT_LE(is.x + is.w, pageColumns);
             bool inTheWay = false;
             for (const auto& [cell, tiles] : cells(page({was}))) inTheWay = inTheWay || taken.contains(cell);
-            if (!inTheWay) ASSERT_EQ(is, was);
+            if (!inTheWay) {
+                ASSERT_EQ(is, was);
+            }
         }
     }
 }
