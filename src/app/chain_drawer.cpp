@@ -171,8 +171,8 @@ Field* ChainDrawer::addField(StageCard& card, const QString& label, std::functio
     return field;
 }
 
-void ChainDrawer::numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
-                              std::function<void(double)> set) {
+Field* ChainDrawer::numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                                std::function<void(double)> set) {
     auto* field = new Field(label, &card);
     connect(field, &Field::taken, this, [field, set](const QString& text) {
         double v = 0;
@@ -182,6 +182,7 @@ void ChainDrawer::numberField(StageCard& card, const QString& label, std::functi
     });
     showers_.push_back([field, get](const SignalSpec& s) { field->show(plain(get(s))); });
     place(card.fields(), labelled(label, field, &card));
+    return field;
 }
 
 void ChainDrawer::unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
@@ -518,12 +519,12 @@ void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
 void ChainDrawer::refresh(Instant t, bool digits) {
     const SignalSpec* s = spec();
     if (!digits || !s || stageCards_.empty()) return;
-    values_ = session_.source().stagesAt(s->id, t);
+    const std::vector<double> values = session_.source().stagesAt(s->id, t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;
     for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
-        const double v = i < values_.size() ? values_[i] : std::nan("");
+        const double v = i < values.size() ? values[i] : std::nan("");
         int decimals = 0;
         if (unit != "{counts}" && unit != "{pulses}" && !isDigital(s->kind)) {
             // Four figures or so; of volts as many decimals as the converter's step has.

@@ -44,8 +44,11 @@ private:
     void addStageFields(StageCard& card, std::size_t i);
     class Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
                           std::function<void(const QString&)> take);
-    void numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
-                     std::function<void(double)> set);
+    class Field* numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                             std::function<void(double)> set);
+    /// What comes into the stage, on average over the last second, becomes this member of it; false, and said, if there
+    /// is nothing.
+    bool capturePoint(std::size_t stage, double TwoPoints::*member);
     void unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
                    std::function<void(Stage&, std::string)> set);
     void stageMenu(std::size_t i, QPoint at);
@@ -56,7 +59,6 @@ private:
     std::vector<StageCard*> stageCards_;
     StageCard* limitsCard_ = nullptr;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
-    std::vector<double> values_;  ///< behind each stage, as last seen
 };
 
 }  // namespace cruscotto

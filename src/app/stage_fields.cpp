@@ -10,10 +10,33 @@
 
 namespace cruscotto {
 
+bool ChainDrawer::capturePoint(std::size_t i, double TwoPoints::*member) {
+    const Instant t = session_.shownAt();
+    const Source& source = session_.source();
+    StageMeans taken;
+    if (source.at(signal_.toStdString(), t).quality != Quality::gap) {
+        taken = source.stageMeans(signal_.toStdString(), {t - seconds(1), t + Duration{1}});
+        if (taken.samples == 0) taken = {source.stagesAt(signal_.toStdString(), t), 1};  // a slow one
+    }
+    if (i >= taken.means.size() || std::isnan(taken.means[i])) {
+        stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));
+        return false;
+    }
+    auto next = std::get<TwoPoints>(spec()->chain[i]);
+    next.*member = QString::number(taken.means[i], 'g', 9).toDouble();  // no more than can be read
+    const QString day = QDate::currentDate().toString(Qt::ISODate);
+    next.note =
+        (taken.samples > 1 ? tr("captured %1, mean of %n readings", {}, static_cast<int>(taken.samples)).arg(day)
+                           : tr("captured %1").arg(day))
+            .toStdString();
+    editStage(i, next, tr("Capture point"));
+    return true;
+}
+
 void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
     // A number inside the stage, by a pointer to the member that holds it.
     const auto number = [&]<class S, class N>(const QString& label, N S::*member) {
-        numberField(
+        return numberField(
             card, label,
             [i, member](const SignalSpec& s) {
                 return i < s.chain.size() && std::holds_alternative<S>(s.chain[i])
@@ -51,26 +74,23 @@ void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
             card, i, [](const Stage& s) { return std::get<SlopeOffset>(s).unit; },
             [](Stage& s, std::string u) { std::get<SlopeOffset>(s).unit = std::move(u); });
     } else if (std::holds_alternative<TwoPoints>(stage)) {
-        const auto capture = [&](const QString& label, double TwoPoints::*member) {
+        const auto capture = [&](const QString& label, double TwoPoints::*member, Field* is) {
             auto* take = new QPushButton(label, &card);
-            take->setToolTip(tr("Takes the live value that comes into this stage"));
-            connect(take, &QPushButton::clicked, this, [this, i, member] {
-                if (i >= values_.size() || std::isnan(values_[i]))
-                    return stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));
-                auto next = std::get<TwoPoints>(spec()->chain[i]);
-                next.*member = values_[i];
-                next.note = tr("captured %1").arg(QDate::currentDate().toString(Qt::ISODate)).toStdString();
-                editStage(i, next, tr("Capture point"));
+            take->setToolTip(tr("Takes the mean, over the last second, of what comes into this stage"));
+            connect(take, &QPushButton::clicked, this, [this, i, member, is] {
+                if (!capturePoint(i, member)) return;
+                is->setFocus();  // what it was in truth is typed next
+                is->selectAll();
             });
             place(card.fields(), take);
         };
         number(tr("Point 1: in"), &TwoPoints::x1);
-        number(tr("Point 1: is"), &TwoPoints::y1);
+        Field* first = number(tr("Point 1: is"), &TwoPoints::y1);
         number(tr("Point 2: in"), &TwoPoints::x2);
-        number(tr("Point 2: is"), &TwoPoints::y2);
+        Field* second = number(tr("Point 2: is"), &TwoPoints::y2);
         if (editable()) {
-            capture(tr("Capture point 1"), &TwoPoints::x1);
-            capture(tr("Capture point 2"), &TwoPoints::x2);
+            capture(tr("Capture point 1"), &TwoPoints::x1, first);
+            capture(tr("Capture point 2"), &TwoPoints::x2, second);
         }
         unitField(
             card, i, [](const Stage& s) { return std::get<TwoPoints>(s).unit; },

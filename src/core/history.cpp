@@ -487,6 +487,44 @@ std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t
     return evaluator.value().stageValues();
 }
 
+StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const {
+    constexpr std::size_t most = 10'000;
+    const Entry entry = find(signal);
+    if (!entry.history || span.from >= span.to) return {};
+    auto made = ChainEvaluator::make(entry.chain, entry.kind);
+    if (!made) return {};
+    ChainEvaluator& chain = made.value();
+    const std::size_t memory = std::max<std::size_t>(chain.memorySamples(), 1);
+    const Duration reach = chain.memoryTime();
+    std::vector<double> raw;
+    std::vector<Instant> times;
+    const bool whole = entry.history->rawBefore(span.to - Duration{1}, memory - 1 + most,
+                                                reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
+    // Before the first that the chain was ever given, it remembers nothing.
+    const bool fromTheStart = whole && raw.size() < memory - 1 + most;
+    std::size_t first = raw.size() > most ? raw.size() - most : 0;
+    while (first < raw.size() &&
+           (times[first] < span.from || (!fromTheStart && (first + 1 < memory || times[first] - times[0] < reach))))
+        ++first;
+    if (first == raw.size()) return {};
+
+    const auto cut = static_cast<std::ptrdiff_t>(first);
+    Readings readings;
+    chain.process({raw.begin(), raw.begin() + cut}, {times.begin(), times.begin() + cut}, readings);
+    StageMeans out{std::vector<double>(entry.chain.size() + 1, 0), raw.size() - first};
+    std::vector<std::size_t> counted(out.means.size(), 0);
+    for (std::size_t i = first; i < raw.size(); ++i) {
+        chain.process({raw[i]}, {times[i]}, readings);
+        for (std::size_t k = 0; k < out.means.size(); ++k)
+            if (const double v = chain.stageValues()[k]; !std::isnan(v)) {
+                out.means[k] += v;
+                ++counted[k];
+            }
+    }
+    for (std::size_t k = 0; k < out.means.size(); ++k) out.means[k] /= static_cast<double>(counted[k]);  // of none: NaN
+    return out;
+}
+
 std::optional<Instant> HistorySource::lastChange(const std::string& signal, Instant t) const {
     const Entry entry = find(signal);
     return entry.history ? entry.history->lastChange(t) : std::nullopt;

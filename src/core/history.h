@@ -173,7 +173,7 @@ class HistorySource : public Source {
 public:
     void set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
              ChannelKind kind);
-    /// Only for stagesAt().
+    /// Only for stagesAt() and stageMeans().
     void setChain(const std::string& signal, const ChainSpec& chain);
     void remove(const std::string& signal);
     void clear();
@@ -184,6 +184,7 @@ public:
     [[nodiscard]] WallAnchor anchor() const override;
     [[nodiscard]] Reading at(const std::string& signal, Instant t) const override;
     [[nodiscard]] std::vector<double> stagesAt(const std::string& signal, Instant t) const override;
+    [[nodiscard]] StageMeans stageMeans(const std::string& signal, Span span) const override;
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;

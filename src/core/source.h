@@ -42,6 +42,12 @@ struct ColumnRequest {
     std::size_t n = 0;
 };
 
+/// What was behind the stages of a chain, on average.
+struct StageMeans {
+    std::vector<double> means;  ///< of the raw samples and behind each stage; NaN where nothing had a value
+    std::size_t samples = 0;    ///< how many were averaged
+};
+
 struct Point {
     Instant t;
     double value = 0;  ///< NaN breaks the line
@@ -62,6 +68,9 @@ public:
     /// kept to work the stages out again, only the first and the last are given and the others are NaN; empty where
     /// none are.
     [[nodiscard]] virtual std::vector<double> stagesAt(const std::string& signal, Instant t) const = 0;
+    /// The same over the samples with time in the span, each counting once: of the latest 10 000 of them at most, and
+    /// of those before which enough is kept to work the stages out. No samples: no means.
+    [[nodiscard]] virtual StageMeans stageMeans(const std::string& signal, Span span) const = 0;
     /// When the reading last changed, at or before t; nothing if it never did as far as is kept.
     [[nodiscard]] virtual std::optional<Instant> lastChange(const std::string& signal, Instant t) const = 0;
     /// Fills `out` with n columns. Whole summary buckets are counted to the column in which they begin; the returned

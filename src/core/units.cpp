@@ -1,6 +1,7 @@
 #include "core/units.h"
 
 #include <array>
+#include <utility>
 
 namespace cruscotto {
 
@@ -65,6 +66,14 @@ constexpr std::array units{
     Unit{"{pulses}", "pulses", 18, 1, 0},
 };
 
+// What else people type. Micro and ohm have two characters each in Unicode that look the same.
+constexpr std::pair<const char*, const char*> typedOtherwise[] = {
+    {"degC", "Cel"},     {"deg C", "Cel"},  {"celsius", "Cel"}, {"Celsius", "Cel"},  {"degF", "[degF]"},
+    {"deg F", "[degF]"}, {"RPM", "{rpm}"},  {"r/min", "{rpm}"}, {"l", "L"},          {"ml", "mL"},
+    {"l/min", "L/min"},  {"l/s", "L/s"},    {"m^3/h", "m3/h"},  {"m/s^2", "m/s2"},   {"ohm", "Ohm"},
+    {"kohm", "kOhm"},    {"\u03bcV", "uV"}, {"\u2126", "Ohm"},  {"k\u2126", "kOhm"},
+};
+
 const Unit* find(const std::string& code) {
     for (const Unit& u : units)
         if (code == u.code) return &u;
@@ -99,6 +108,8 @@ std::string unitFromTyped(const std::string& typed) {
     if (find(trimmed)) return trimmed;
     for (const Unit& u : units)
         if (trimmed == u.shown) return u.code;
+    for (const auto& [other, code] : typedOtherwise)
+        if (trimmed == other) return code;
     if (trimmed.find_first_of("{}") != std::string::npos) return trimmed;
     return "{" + trimmed + "}";
 }

@@ -12,8 +12,9 @@ namespace cruscotto {
 /// "Cel" -> "°C", "L/min" -> "L/min", "[g]" -> "g", "{rpm}" -> "rpm", "m/s2" -> "m/s²", "1" -> "". A code that is
 /// not known is shown with its braces and brackets taken off.
 std::string unitText(const std::string& ucum);
-/// The code for what a person typed: a code, or the way it is shown ("°C", "rpm"). Any other text is returned in
-/// braces, as UCUM's annotations are, so that nothing typed is lost.
+/// The code for what a person typed: a code, the way it is shown ("°C", "rpm"), or what keyboards without its sign make
+/// of it ("degC", "ohm", "l/min", "m^3/h"). Any other text is returned in braces, as UCUM's annotations are, so that
+/// nothing typed is lost.
 std::string unitFromTyped(const std::string& typed);
 
 /// y = factor * x + offset takes a number in one unit to another.

@@ -305,6 +305,11 @@ std::vector<double> RunSource::stagesAt(const std::string& signal, Instant t) co
     return loaded_.stagesAt(signal, t);
 }
 
+StageMeans RunSource::stageMeans(const std::string& signal, Span span) const {
+    if (!covers(signal, span)) return {};
+    return loaded_.stageMeans(signal, span);
+}
+
 std::optional<Instant> RunSource::lastChange(const std::string& signal, Instant t) const {
     if (!covers(signal, {t, t})) return std::nullopt;
     return loaded_.lastChange(signal, t);

@@ -42,6 +42,7 @@ public:
     [[nodiscard]] WallAnchor anchor() const override { return loaded_.anchor(); }
     [[nodiscard]] Reading at(const std::string& signal, Instant t) const override;
     [[nodiscard]] std::vector<double> stagesAt(const std::string& signal, Instant t) const override;
+    [[nodiscard]] StageMeans stageMeans(const std::string& signal, Span span) const override;
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;

@@ -427,6 +427,33 @@ TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
     EXPECT_GT(points.x1, 0.9);
     EXPECT_LT(points.x1, 3);
     EXPECT_NE(points.note.find("captured"), std::string::npos);
+    EXPECT_NE(points.note.find("mean of"), std::string::npos) << points.note;
+    // What it was in truth is typed next.
+    auto* is = qobject_cast<QLineEdit*>(window->focusWidget());
+    ASSERT_TRUE(is);
+    EXPECT_EQ(is->accessibleName(), "Point 1: is");
+    QTest::keyClicks(is, "2.5");
+    QTest::keyClick(is, Qt::Key_Return);
+    EXPECT_EQ(std::get<TwoPoints>(session().bench().signal("outlet-pressure")->chain.back()).y1, 2.5);
+}
+
+TEST_F(Window, NoPointIsCapturedWhileTheDeviceIsGone) {
+    SignalSpec s = *session().bench().signal("spare");
+    s.chain.emplace_back(TwoPoints{0, 0, 1, 1, "V", ""});
+    session().edit("test", withSignal(session().bench(), s));
+    window->openChain("spare");
+    ASSERT_TRUE(waitFor([&] { return window->drawer().card(2)->valueText() != "–"; }));
+    DeviceSpec box = *session().bench().device("box");
+    box.settings = R"({"seed":1,"rate-hz":1000,"faults":["away"]})";
+    session().edit("test", withDevice(session().bench(), box));
+    ASSERT_TRUE(waitFor([&] { return session().source().at("spare", session().shownAt()).quality == Quality::gap; }));
+    for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
+        if (b->text() == "Capture point 2") QTest::mouseClick(b, Qt::LeftButton);
+    EXPECT_EQ(std::get<TwoPoints>(session().bench().signal("spare")->chain.back()).x2, 1);
+    bool said = false;
+    for (const QLabel* l : window->drawer().card(2)->findChildren<QLabel*>())
+        said = said || (l->isVisible() && l->text() == "There is no reading to take now.");
+    EXPECT_TRUE(said);
 }
 
 TEST_F(Window, OutputsAreDrivenByTypingSliderAndSwitch) {

@@ -171,6 +171,11 @@ TEST(Units, AreStoredAsCodesAndShownAsPeopleWriteThem) {
     EXPECT_EQ(unitFromTyped("bar"), "bar");
     EXPECT_EQ(unitFromTyped("furlongs"), "{furlongs}");
     EXPECT_EQ(unitFromTyped(""), "1");
+    for (const auto& [typed, code] :
+         {std::pair("degC", "Cel"), std::pair("deg F", "[degF]"), std::pair("ohm", "Ohm"), std::pair("l/min", "L/min"),
+          std::pair("m^3/h", "m3/h"), std::pair("RPM", "{rpm}"), std::pair("\u2126", "Ohm"),
+          std::pair("\u03bcV", "uV")})
+        EXPECT_EQ(unitFromTyped(typed), code) << "where a keyboard has no such sign, or another one";
 }
 
 TEST(Units, ConvertOnlyWhatMeasuresTheSame) {

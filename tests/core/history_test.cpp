@@ -309,6 +309,21 @@ TEST(HistorySource, WorksTheStagesOutForAnyMoment) {
     EXPECT_DOUBLE_EQ(stages[3], readings.values[1000]);
     EXPECT_TRUE(source.stagesAt("unknown", {0}).empty());
     EXPECT_EQ(source.at("unknown", {0}).quality, Quality::gap);
+
+    // The mean of a span, against every moment of it one by one; the span's end is not in it.
+    for (const auto& [from, to] : {std::pair(500, 1500), std::pair(0, 3), std::pair(1998, 5000)}) {
+        const StageMeans mean = source.stageMeans("s", {Instant{} + milliseconds(from), Instant{} + milliseconds(to)});
+        std::vector<double> sum(4, 0);
+        const int n = std::min(to, 2000) - from;
+        for (int i = from; i < from + n; ++i) {
+            const auto at = source.stagesAt("s", Instant{} + milliseconds(i));
+            for (std::size_t k = 0; k < 4; ++k) sum[k] += at[k] / n;
+        }
+        ASSERT_EQ(mean.samples, static_cast<std::size_t>(n)) << from;
+        for (std::size_t k = 0; k < 4; ++k) EXPECT_NEAR(mean.means[k], sum[k], 1e-9) << from << ", stage " << k;
+    }
+    EXPECT_EQ(source.stageMeans("s", {Instant{} + seconds(3), Instant{} + seconds(4)}).samples, 0U);
+    EXPECT_TRUE(source.stageMeans("unknown", {{0}, {1}}).means.empty());
 }
 
 }  // namespace
