@@ -164,6 +164,7 @@ void DevicePanel::rebuild() {
     column->addWidget(title);
     status_ = new QLabel(content);
     status_->setWordWrap(true);
+    status_->setTextInteractionFlags(Qt::TextSelectableByMouse);  // there may be a command in it
     column->addSpacing(6);
     column->addWidget(status_);
     suggestions_ = new SuggestionButtons(session_, QBoxLayout::TopToBottom, content);

@@ -1,6 +1,7 @@
 #include "app/main_window.h"
 
 #include <QApplication>
+#include <QClipboard>
 #include <QCloseEvent>
 #include <QFileDialog>
 #include <QFileInfo>
@@ -82,6 +83,7 @@ MainWindow::MainWindow()
     makeMenu();
     connect(list_, &SignalList::chainAsked, this, &MainWindow::openChain);
     connect(list_, &SignalList::deviceAsked, this, &MainWindow::openDevice);
+    connect(list_, &SignalList::menuAsked, this, &MainWindow::rowMenu);
     connect(page_, &PageView::chainAsked, this, &MainWindow::openChain);
     connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
     connect(page_, &PageView::deviceWanted, this, &MainWindow::openFind);
@@ -646,6 +648,28 @@ void MainWindow::tileMenu(QPoint at) {
     for (const char* key : {"fit", "learn", "chain"}) menu.addAction(actions_[key]);
     menu.addSeparator();
     menu.addAction(actions_["remove"]);
+    menu.exec(at);
+}
+
+void MainWindow::rowMenu(QPoint at) {
+    QMenu menu;
+    const QString signal = list_->currentSignal();
+    const auto open = [this] { Q_EMIT list_->activated(list_->currentIndex()); };
+    if (signal.isEmpty()) {
+        menu.addAction(tr("Open the device"), this, open);
+    } else {
+        menu.addAction(tr("Open its chain"), this, open);
+        menu.addSeparator();
+        for (const char* key : {"put", "to-ribbon"}) menu.addAction(actions_[key]);
+    }
+    menu.addSeparator();
+    menu.addAction(signal.isEmpty() ? tr("Copy what it says") : tr("Copy the reading"), this, [this] {
+        QApplication::clipboard()->setText(list_->currentIndex().data(Qt::DisplayRole).toString());
+    });
+    if (!signal.isEmpty()) {
+        menu.addSeparator();
+        menu.addAction(actions_["remove-signal"]);
+    }
     menu.exec(at);
 }
 

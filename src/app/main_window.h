@@ -82,6 +82,8 @@ private:
     bool mayLeave();
     void closeSide();
     void tileMenu(QPoint at);
+    /// For the row of the list that is current, a signal or a device.
+    void rowMenu(QPoint at);
 
     Session session_;
     QWidget* central_;

@@ -1,5 +1,6 @@
 #include "app/signal_list.h"
 
+#include <QContextMenuEvent>
 #include <QMimeData>
 #include <QPainter>
 #include <QStyledItemDelegate>
@@ -158,8 +159,8 @@ int SignalModel::rowCount(const QModelIndex& parent) const {
 QVariant SignalModel::data(const QModelIndex& index, int role) const {
     const Row& r = row(index.row());
     if (role == Qt::AccessibleTextRole || role == Qt::DisplayRole) {
-        if (!r.signal) return QString("%1 %2").arg(shown(r.device->name), r.sentence);
-        return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality);
+        if (!r.signal) return QString("%1 %2").arg(shown(r.device->name), r.sentence).trimmed();
+        return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality).simplified();
     }
     if (role == Qt::ToolTipRole && r.signal)
         return tr("%1 on %2, %3. Drag it to the page; double-click to see how the reading is made.")
@@ -266,6 +267,14 @@ void SignalList::refresh(Instant t, bool digits) {
     if (!digits) return;
     if (model_.refresh(t)) scheduleDelayedItemsLayout();
     viewport()->update();
+}
+
+void SignalList::contextMenuEvent(QContextMenuEvent* event) {
+    const bool byKey = event->reason() == QContextMenuEvent::Keyboard;
+    const QModelIndex at = byKey ? currentIndex() : indexAt(event->pos());
+    if (!at.isValid()) return;
+    setCurrentIndex(at);
+    Q_EMIT menuAsked(byKey ? viewport()->mapToGlobal(visualRect(at).center()) : event->globalPos());
 }
 
 void SignalList::resizeEvent(QResizeEvent* event) {

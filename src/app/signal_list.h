@@ -51,8 +51,11 @@ public:
 Q_SIGNALS:
     void chainAsked(const QString& signal);
     void deviceAsked(const QString& device);
+    /// The menu for the row that is current; the window fills it with its actions.
+    void menuAsked(QPoint globalAt);
 
 protected:
+    void contextMenuEvent(QContextMenuEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
 
 private:

@@ -13,10 +13,12 @@ namespace cruscotto {
 bool ChainDrawer::capturePoint(std::size_t i, double TwoPoints::*member) {
     const Instant t = session_.shownAt();
     const Source& source = session_.source();
+    const std::string id = signal_.toStdString();
+    const Quality quality = source.at(id, t).quality;
     StageMeans taken;
-    if (source.at(signal_.toStdString(), t).quality != Quality::gap) {
-        taken = source.stageMeans(signal_.toStdString(), {t - seconds(1), t + Duration{1}});
-        if (taken.samples == 0) taken = {source.stagesAt(signal_.toStdString(), t), 1};  // a slow one
+    if (quality < Quality::openSensor) {
+        taken = source.stageMeans(id, {t - seconds(1), t + Duration{1}});
+        if (taken.samples == 0) taken = {source.stagesAt(id, t), 1};  // a slow one
     }
     if (i >= taken.means.size() || std::isnan(taken.means[i])) {
         stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));

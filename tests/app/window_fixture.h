@@ -1,6 +1,7 @@
 #pragma once
 
 #include <QApplication>
+#include <QClipboard>
 #include <QDragEnterEvent>
 #include <QElapsedTimer>
 #include <QFileDialog>

@@ -437,6 +437,41 @@ TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
     EXPECT_EQ(std::get<TwoPoints>(session().bench().signal("outlet-pressure")->chain.back()).y1, 2.5);
 }
 
+TEST_F(Window, ARowOfTheListHasAMenu) {
+    auto& list = window->signalList();
+    /// Opens the menu of a row as a right click does, and chooses from it; what it has.
+    const auto choose = [&](int row, const QString& choice) {
+        QStringList offered;
+        QTimer::singleShot(0, window.get(), [&] {
+            auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+            if (!menu) return;
+            QAction* chosen = nullptr;
+            for (QAction* a : menu->actions()) {
+                if (!a->isSeparator()) offered << a->text();
+                if (a->text() == choice) chosen = a;
+            }
+            menu->close();
+            if (chosen) chosen->trigger();
+        });
+        const QPoint at = list.visualRect(list.model()->index(row, 0)).center();
+        QContextMenuEvent event(QContextMenuEvent::Mouse, at, list.viewport()->mapToGlobal(at));
+        QApplication::sendEvent(list.viewport(), &event);
+        return offered;
+    };
+    ASSERT_EQ(list.rows().row(2).signal->id, "outlet-pressure");
+    frame();
+    EXPECT_EQ(choose(2, "Copy the reading").size(), 5);
+    EXPECT_EQ(QApplication::clipboard()->text(),
+              "Outlet pressure " + list.rows().row(2).value + " " + list.rows().row(2).unit);
+    const std::size_t before = window->page().tiles().size();
+    choose(2, "Put the signal on the page");
+    EXPECT_EQ(window->page().tiles().size(), before + 1);
+    choose(2, "Open its chain");
+    EXPECT_EQ(window->drawer().signal(), "outlet-pressure");
+    EXPECT_EQ(choose(0, "Copy what it says"), (QStringList{"Open the device", "Copy what it says"}));
+    EXPECT_TRUE(QApplication::clipboard()->text().startsWith("I/O box"));
+}
+
 TEST_F(Window, NoPointIsCapturedWhileTheDeviceIsGone) {
     SignalSpec s = *session().bench().signal("spare");
     s.chain.emplace_back(TwoPoints{0, 0, 1, 1, "V", ""});
