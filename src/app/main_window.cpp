@@ -83,6 +83,8 @@ MainWindow::MainWindow()
     makeMenu();
     connect(list_, &SignalList::chainAsked, this, &MainWindow::openChain);
     connect(list_, &SignalList::deviceAsked, this, &MainWindow::openDevice);
+    connect(list_->selectionModel(), &QItemSelectionModel::currentChanged, this, &MainWindow::updateActions);
+    connect(list_->model(), &QAbstractItemModel::modelReset, this, &MainWindow::updateActions);
     connect(list_, &SignalList::menuAsked, this, &MainWindow::rowMenu);
     connect(page_, &PageView::chainAsked, this, &MainWindow::openChain);
     connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
@@ -285,7 +287,7 @@ void MainWindow::makeActions() {
             QKeySequence(QString("Alt+%1").arg(key++)), [this, kind = kind] { page_->showSelectedAs(kind); });
     add("as-control", tile, tr("Show as a control"), {}, [this] { page_->showSelectedAs(TileKind::control); });
     add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
-    add("learn", tile, tr("Learn the range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
+    add("learn", tile, tr("Learn the scale's range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
         [this] { page_->toggleLearning(); });
     add("chain", tile, tr("Open the chain"), QKeySequence("Ctrl+Return"), [this] {
         if (Tile* t = page_->selected(); t && !t->spec().signals.empty())
@@ -377,7 +379,13 @@ void MainWindow::updateActions() {
     actions_["fit"]->setEnabled(t && t->hasScale());
     actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
-                                                  : tr("Learn the range from now until I say stop"));
+                                                  : tr("Learn the scale's range from now until I say stop"));
+    const bool listed = !list_->currentSignal().isEmpty();
+    for (const char* key : {"put", "to-ribbon", "remove-signal"}) actions_[key]->setEnabled(listed);
+    actions_["chain"]->setEnabled(first || listed);
+    const std::size_t pages = session_.bench().pages.size();
+    for (const char* key : {"page-rename", "page-remove"}) actions_[key]->setEnabled(pages > 0);
+    for (const char* key : {"page-next", "page-previous"}) actions_[key]->setEnabled(pages > 1);
     actions_["record"]->setEnabled(session_.engine());
     actions_["record-when"]->setEnabled(session_.engine());
     actions_["keep-past"]->setEnabled(session_.engine());

@@ -1,5 +1,7 @@
 #include "devices/settings_reader.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 
@@ -13,11 +15,6 @@ namespace {
 std::string plain(double v) {
     char buffer[longestNumber];
     return {buffer, writeShortest(buffer, v)};
-}
-std::string listed(const std::vector<std::string>& words) {
-    std::string out;
-    for (const std::string& word : words) out += (out.empty() ? "" : ", ") + word;
-    return out;
 }
 
 }  // namespace
@@ -86,12 +83,9 @@ int SettingsReader::whole(const char* key, int otherwise, int least, int most) {
 int SettingsReader::oneOf(const char* key, int otherwise, std::initializer_list<int> all) {
     const auto* v = find(key);
     if (!v) return otherwise;
-    std::vector<std::string> words;
-    for (const int n : all) {
+    for (const int n : all)
         if (v->is_number() && v->get<double>() == n) return n;
-        words.push_back(std::to_string(n));
-    }
-    fail(failure("\"{0}\" must be one of: {1}.", key, listed(words)));
+    fail(failure("\"{0}\" must be one of: {1}.", key, fmt::format("{}", fmt::join(all, ", "))));
     return otherwise;
 }
 
@@ -100,7 +94,7 @@ std::size_t SettingsReader::choice(const char* key, std::size_t otherwise, std::
     if (!v) return otherwise;
     const auto* it = v->is_string() ? std::ranges::find(words, v->get<std::string>()) : words.end();
     if (it != words.end()) return static_cast<std::size_t>(it - words.begin());
-    fail(failure("\"{0}\" must be one of: {1}.", key, listed({words.begin(), words.end()})));
+    fail(failure("\"{0}\" must be one of: {1}.", key, fmt::format("{}", fmt::join(words, ", "))));
     return otherwise;
 }
 

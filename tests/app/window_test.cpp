@@ -472,6 +472,22 @@ TEST_F(Window, ARowOfTheListHasAMenu) {
     EXPECT_TRUE(QApplication::clipboard()->text().startsWith("I/O box"));
 }
 
+TEST_F(Window, WhatHasNothingToActOnIsGrey) {
+    const auto all = [&](std::initializer_list<const char*> keys, bool enabled) {
+        return std::all_of(keys.begin(), keys.end(),
+                           [&](const char* key) { return window->action(key)->isEnabled() == enabled; });
+    };
+    EXPECT_TRUE(all({"put", "to-ribbon", "remove-signal", "chain"}, false)) << "no signal is chosen";
+    window->signalList().select("flow");
+    EXPECT_TRUE(all({"put", "to-ribbon", "remove-signal", "chain"}, true));
+    EXPECT_TRUE(all({"page-rename", "page-remove", "page-next", "page-previous"}, true));
+    press("page-remove");
+    EXPECT_TRUE(all({"page-next", "page-previous"}, false)) << "there is one page";
+    press("page-remove");
+    EXPECT_TRUE(all({"page-rename", "page-remove"}, false)) << "there is none";
+    EXPECT_TRUE(all({"page-new", "undo"}, true));
+}
+
 TEST_F(Window, NoPointIsCapturedWhileTheDeviceIsGone) {
     SignalSpec s = *session().bench().signal("spare");
     s.chain.emplace_back(TwoPoints{0, 0, 1, 1, "V", ""});
