@@ -32,6 +32,7 @@ MainWindow::MainWindow()
     : central_(new QWidget(this)),
       status_(new StatusLine(session_, central_)),
       notice_(new QLabel),
+      noticeDo_(new QPushButton),
       noticeBar_(new QWidget(central_)),
       splitter_(new QSplitter(Qt::Horizontal, central_)),
       list_(new SignalList(session_, splitter_)),
@@ -39,7 +40,8 @@ MainWindow::MainWindow()
       side_(new QStackedWidget(splitter_)),
       drawer_(new ChainDrawer(session_, side_)),
       device_(new DevicePanel(session_, side_)),
-      ribbon_(new Ribbon(session_, central_)) {
+      ribbon_(new Ribbon(session_, central_)),
+      standIn_(new ExampleStandIn(session_, this)) {
     setWindowTitle("Cruscotto");
     setFocusPolicy(Qt::ClickFocus);
     auto* column = new QVBoxLayout(central_);
@@ -55,6 +57,7 @@ MainWindow::MainWindow()
     dismiss->setObjectName("quiet");
     connect(dismiss, &QPushButton::clicked, this, [this] { notice({}); });
     bar->addWidget(notice_, 1);
+    bar->addWidget(noticeDo_);
     bar->addWidget(dismiss);
     noticeBar_->hide();
     column->addWidget(noticeBar_);
@@ -118,9 +121,13 @@ MainWindow::MainWindow()
         notice(done.problem.empty() ? words : shown(done.problem));
         status_->refresh(true);
     });
-    connect(status_, &StatusLine::said, this, &MainWindow::notice);
-    connect(&session_, &Session::failed, this, &MainWindow::notice);
-    connect(&session_, &Session::noticed, this, &MainWindow::notice);
+    connect(status_, &StatusLine::said, this, [this](const QString& sentence) { notice(sentence); });
+    for (const auto& saying : {&Session::failed, &Session::noticed})
+        connect(&session_, saying, this, [this](const QString& sentence) { notice(sentence); });
+    connect(standIn_, &ExampleStandIn::offered, this, [this](const QString& s) { notice(s, tr("Start it")); });
+    connect(standIn_, &ExampleStandIn::failed, this, [this](const QString& s) { notice(s); });
+    connect(standIn_, &ExampleStandIn::settled, this, [this] { notice({}); });
+    connect(noticeDo_, &QPushButton::clicked, standIn_, &ExampleStandIn::start);
     connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
 
@@ -173,18 +180,10 @@ void MainWindow::makeActions() {
                                                           tr("Benches and runs (*.bench *.run)"));
         if (!path.isEmpty() && mayLeave()) openFile(path);
     });
-    add("example-pump", bench, tr("Open a copy of the example: pump bench"), {}, [this] {
-        if (mayLeave()) openExample("pump-bench");
-    });
-    add("example-beehive", bench, tr("Open a copy of the example: beehive board"), {}, [this] {
-        if (mayLeave()) openExample("beehive");
-    });
-    add("example-cold-store", bench, tr("Open a copy of the example: cold store"), {}, [this] {
-        if (mayLeave()) openExample("cold-store");
-    });
-    add("example-weather", bench, tr("Open a copy of the example: weather on the roof"), {}, [this] {
-        if (mayLeave()) openExample("weather");
-    });
+    for (const Example& e : examples())
+        add("example-" + e.name, bench, tr("Open a copy of the example: %1").arg(e.title), {}, [this, name = e.name] {
+            if (mayLeave()) openExample(name);
+        });
     add("new", bench, tr("New empty bench"), QKeySequence::New, [this] {
         if (!mayLeave()) return;
         Bench empty;
@@ -203,6 +202,16 @@ void MainWindow::makeActions() {
         Bench next = session_.bench();
         next.name = name.trimmed().toStdString();
         session_.edit(tr("Rename bench"), std::move(next));
+    });
+    add("notes", bench, tr("Notes of the bench…"), {}, [this] {
+        bool fine = false;
+        const QString notes = QInputDialog::getMultiLineText(this, tr("Notes of the bench"),
+                                                             tr("What it is, and what to know before it is used"),
+                                                             shown(session_.bench().notes), &fine);
+        if (!fine) return;
+        Bench next = session_.bench();
+        next.notes = notes.trimmed().toStdString();
+        session_.edit(tr("Change notes"), std::move(next));
     });
     add("find", bench, tr("Add a device: find what is attached…"), QKeySequence("Ctrl+Shift+D"),
         [this] { openFind(); });
@@ -433,6 +442,7 @@ void MainWindow::frame(bool digits) {
     list_->refresh(t, digits);
     status_->refresh(digits);
     ribbon_->refresh(digits);
+    if (digits) standIn_->look();
     if (side_->isVisible()) {
         if (side_->currentWidget() == drawer_)
             drawer_->refresh(t, digits);
@@ -445,8 +455,10 @@ void MainWindow::frame(bool digits) {
         if (wire) wire->refresh(digits);
 }
 
-void MainWindow::notice(const QString& sentence) {
+void MainWindow::notice(const QString& sentence, const QString& does) {
     notice_->setText(sentence);
+    noticeDo_->setText(does);
+    noticeDo_->setVisible(!does.isEmpty());
     noticeBar_->setVisible(!sentence.isEmpty());
 }
 

@@ -11,6 +11,7 @@
 #include "app/action_list.h"
 #include "app/chain_drawer.h"
 #include "app/device_panel.h"
+#include "app/example_stand_in.h"
 #include "app/find_panel.h"
 #include "app/page_view.h"
 #include "app/ribbon.h"
@@ -41,6 +42,7 @@ public:
     /// Made when it is first asked for: most days begin with a bench that is there.
     [[nodiscard]] FindPanel& findPanel();
     [[nodiscard]] QString noticeText() const { return notice_->text(); }
+    [[nodiscard]] ExampleStandIn& standIn() { return *standIn_; }
     [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
     /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
     void frame(bool digits);
@@ -70,7 +72,8 @@ private:
     void makeMenu();
     void updateActions();
     void tick();
-    void notice(const QString& sentence);
+    /// `does` is the name of a button for doing something about it; empty: there is none.
+    void notice(const QString& sentence, const QString& does = {});
     void toggleRecording();
     void exportLastRun(const QString& ending, const QString& filter);
     void watch(class BackgroundJob* job, const QString& doing, const QString& end);
@@ -89,6 +92,7 @@ private:
     QWidget* central_;
     StatusLine* status_;
     QLabel* notice_;
+    QPushButton* noticeDo_;  ///< what can be done about it, if anything
     QWidget* noticeBar_;
     QSplitter* splitter_;
     SignalList* list_;
@@ -100,6 +104,7 @@ private:
     QList<QPointer<WireView>> wires_;
     Ribbon* ribbon_;
     ActionList* actionList_;
+    ExampleStandIn* standIn_;
     QTimer clock_;
     QElapsedTimer sinceDigits_;
     struct {

@@ -7,7 +7,7 @@
 #include <QStandardPaths>
 #include <chrono>
 
-#include "app/examples_folder.h"
+#include "app/examples.h"
 #include "app/words.h"
 #include "core/run_name.h"
 #include "core/run_notes.h"
@@ -113,7 +113,8 @@ Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     const QFileInfo info(path);
     const bool example =
         path.startsWith(":") || info.canonicalPath() == QFileInfo(examplesFolder()).canonicalFilePath();
-    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath()};
+    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath(),
+                     example ? info.completeBaseName() : QString()};
 }
 
 void Session::openBench(const QString& path) {
@@ -122,13 +123,14 @@ void Session::openBench(const QString& path) {
 }
 
 void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
-    begin(std::move(bench), {}, options);
+    begin({std::move(bench), {}, {}}, options);
 }
 
-void Session::begin(Bench bench, const QString& path, const EngineOptions& options) {
+void Session::begin(BenchFile file, const EngineOptions& options) {
     close();
-    bench_ = std::move(bench);
-    path_ = path;
+    bench_ = std::move(file.bench);
+    path_ = file.path;
+    example_ = file.example;
     undo_.clear();
     cursor_.setWindow(seconds(bench_.windowSeconds));
     engine_ = Engine::start(bench_, options);
@@ -143,7 +145,7 @@ Recovery::Left Session::worthKeeping() const {
 }
 
 void Session::restore(Recovery::Left left) {
-    begin(std::move(left.bench), left.path, {});
+    begin({std::move(left.bench), left.path, {}}, {});
     if (left.unsaved) undo_.resetClean();
     if (!left.run.isEmpty()) lastRun_ = left.run;
     QString words = tr("Cruscotto did not end in order last time.");
@@ -318,7 +320,7 @@ void Session::pollJobs() {
     if (ready(reading_)) {
         auto read = reading_.get();
         if (read)
-            begin(std::move(read.value().bench), read.value().path, {});
+            begin(std::move(read.value()), {});
         else
             Q_EMIT failed(shown(read.error().message));
     }

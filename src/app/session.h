@@ -55,6 +55,8 @@ public:
     [[nodiscard]] const Corrections& corrections() const { return corrections_; }
     [[nodiscard]] QUndoStack& undoStack() { return undo_; }
     [[nodiscard]] QString path() const { return path_; }
+    /// The name of the example that the bench was opened as a copy of; empty for any other.
+    [[nodiscard]] QString example() const { return engine_ ? example_ : QString(); }
     [[nodiscard]] bool unsaved() const { return !undo_.isClean(); }
 
     [[nodiscard]] bool openedNothing() const { return !engine_ && !run_; }
@@ -117,19 +119,20 @@ private:
     friend class CorrectionCommand;
     struct BenchFile {
         Bench bench;
-        QString path;  ///< empty: opened as a copy
+        QString path;     ///< empty: opened as a copy
+        QString example;  ///< of which it is a copy, if of one
     };
     static Result<BenchFile> readBenchFile(const QString& path);
     void take(Bench bench);
     void takeCorrections(Corrections next);
     void beginRun(std::unique_ptr<RunSource> run);
     void close();
-    void begin(Bench bench, const QString& path, const EngineOptions& options);
+    void begin(BenchFile file, const EngineOptions& options);
     void endSave();
     void pollJobs();
 
     Bench bench_;
-    QString path_;
+    QString path_, example_;
     QString lastRun_;
     QUndoStack undo_;
     TimeCursor cursor_;

@@ -78,7 +78,8 @@ void StatusLine::refresh(bool digits) {
     constexpr int longestName = 260;
     menu_->setText(menu_->fontMetrics().elidedText(shown(session_.bench().name), Qt::ElideRight, longestName) +
                    (session_.unsaved() ? QStringLiteral(" •") : QString()) + QStringLiteral("  ▾"));
-    menu_->setToolTip(shown(session_.bench().name));
+    const Bench& bench = session_.bench();
+    menu_->setToolTip(shown(bench.notes.empty() ? bench.name : bench.name + "\n" + bench.notes));
     theme_->setText(t.night ? tr("Day") : tr("Night"));
     theme_->setAccessibleName(tr("Change theme"));
 

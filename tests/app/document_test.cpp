@@ -6,6 +6,9 @@
 #include <QSettings>
 #include <QSplitter>
 
+#include <filesystem>
+#include <fstream>
+
 #include <fcntl.h>
 #include <sys/file.h>
 #include <unistd.h>
@@ -25,6 +28,58 @@ using Document = test::WindowTest;
 TEST_F(Document, ACleanBenchIsLeftWithoutAQuestion) {
     press("new");
     EXPECT_TRUE(session().bench().signals.empty());
+}
+
+TEST_F(Document, AnExampleWhoseDeviceIsMissingOffersTheOneThatShipsWithTheProgram) {
+    TempFolder folder;
+    // Stands for this program: tells what it was started with, and that it cannot go on.
+    const std::string told = folder.file("told"), program = folder.file("program");
+    std::ofstream(program) << "#!/bin/sh\necho \"$*\" >" << told << "\necho 'There is no room.' >&2\nexit 1\n";
+    std::filesystem::permissions(program, std::filesystem::perms::owner_all);
+    window->standIn().useProgram(QString::fromStdString(program));
+    const auto button = [&] {
+        const auto buttons = window->findChildren<QPushButton*>();
+        const auto it = std::find_if(buttons.begin(), buttons.end(),
+                                     [](QPushButton* b) { return b->text() == "Start it" && b->isVisible(); });
+        return it == buttons.end() ? nullptr : *it;
+    };
+    EXPECT_FALSE(button()) << "the pump bench has its device inside";
+    window->openExample("weather");
+    ASSERT_TRUE(waitFor([&] { return button() != nullptr; }));
+    EXPECT_TRUE(window->noticeText().contains("cruscotto stand-in weather --link /tmp/cruscotto-weather"))
+        << "for those who prefer to type";
+    QTest::mouseClick(button(), Qt::LeftButton);
+    ASSERT_TRUE(waitFor([&] { return window->noticeText() == "There is no room."; }));
+    EXPECT_FALSE(button());
+    std::string line;
+    std::getline(std::ifstream(told) >> std::ws, line);
+    EXPECT_EQ(line, "stand-in weather --link /tmp/cruscotto-weather");
+
+    window->standIn().useProgram("/nowhere/cruscotto");
+    window->standIn().start();
+    ASSERT_TRUE(waitFor([&] { return window->noticeText().startsWith("/nowhere/cruscotto cannot be started"); }));
+
+    // Where its device comes, nothing is offered any more.
+    window->openExample("weather");
+    ASSERT_TRUE(waitFor([&] { return button() != nullptr; }));
+    DeviceSpec box = *test::exampleBench("pump-bench").device("box");
+    session().edit("test", withDevice(session().bench(), box));
+    ASSERT_TRUE(waitFor([&] { return window->noticeText().isEmpty(); }));
+    EXPECT_FALSE(button());
+}
+
+TEST_F(Document, TheNotesOfABenchAreReadAndChanged) {
+    answer<QInputDialog>([](QInputDialog& dialog) {
+        EXPECT_TRUE(dialog.textValue().startsWith("A small centrifugal pump"));
+        dialog.setTextValue("Fill the tank first.\n");
+        dialog.accept();
+    });
+    press("notes");
+    EXPECT_EQ(session().bench().notes, "Fill the tank first.");
+    frame();
+    EXPECT_TRUE(window->status().menuButton()->toolTip().endsWith("\nFill the tank first."));
+    press("undo");
+    EXPECT_TRUE(session().bench().notes.starts_with("A small"));
 }
 
 TEST_F(Document, UnsavedChangesAreAskedAboutAndStayingKeepsThem) {
