@@ -40,6 +40,7 @@ void ActionList::open(const QList<QAction*>& actions) {
     actions_ = actions;
     const int w = std::min(560, parentWidget()->width() - 40);
     setGeometry((parentWidget()->width() - w) / 2, 72, w, std::min(440, parentWidget()->height() - 120));
+    before_ = window()->focusWidget();
     search_->clear();
     filter({});
     show();
@@ -82,10 +83,15 @@ void ActionList::filter(const QString& words) {
     if (list_->count()) list_->setCurrentRow(0);
 }
 
+void ActionList::leave() {
+    // Before it is hidden: else the focus would first go to whatever is next, which a tile takes for being chosen.
+    (before_ ? before_.data() : parentWidget())->setFocus();
+    hide();
+}
+
 void ActionList::trigger() {
     QListWidgetItem* item = list_->currentItem();
-    hide();
-    parentWidget()->setFocus();
+    leave();
     if (item) static_cast<QAction*>(item->data(Qt::UserRole).value<void*>())->trigger();
 }
 
@@ -94,8 +100,7 @@ bool ActionList::eventFilter(QObject* watched, QEvent* event) {
         const int key = static_cast<QKeyEvent*>(event)->key();
         const int n = list_->count();
         if (key == Qt::Key_Escape) {
-            hide();
-            parentWidget()->setFocus();
+            leave();
             return true;
         }
         if (n && (key == Qt::Key_Down || key == Qt::Key_Up)) {

@@ -4,6 +4,7 @@
 #include <QFrame>
 #include <QLineEdit>
 #include <QListWidget>
+#include <QPointer>
 
 class QLabel;
 
@@ -24,10 +25,12 @@ protected:
 private:
     void filter(const QString& words);
     void trigger();
+    void leave();
     QLineEdit* search_;
     QListWidget* list_;
     QLabel* none_;  // why the list is empty
     QList<QAction*> actions_;
+    QPointer<QWidget> before_;  ///< what had the focus
 };
 
 }  // namespace cruscotto

@@ -172,7 +172,7 @@ void SignalHistory::append(const Samples& raw, const Readings& readings, std::ve
             level.samples.append(bucket.summary.count);
             if (finished) finished->push_back({l, bucket});
         });
-    lostAt_.store(std::numeric_limits<std::int64_t>::max(), std::memory_order_release);
+    markThere();
 }
 
 std::uint64_t SignalHistory::count() const {

@@ -112,11 +112,13 @@ public:
     /// are put behind `finished` where it is given.
     void append(const Samples& raw, const Readings& readings, std::vector<FinishedBucket>* finished = nullptr);
     [[nodiscard]] SampleType rawType() const { return raw_.type(); }
-    /// Writer. From here on the last reading has this quality (stale, gap) until the next append.
+    /// Writer. From here on the last reading has this quality (stale, gap) until the next append, or until it is marked
+    /// as there.
     void markLost(Instant at, Quality quality) {
         lostQuality_.store(quality, std::memory_order_relaxed);
         lostAt_.store(at.ns, std::memory_order_release);
     }
+    void markThere() { lostAt_.store(std::numeric_limits<std::int64_t>::max(), std::memory_order_release); }
 
     [[nodiscard]] std::uint64_t count() const;
     [[nodiscard]] std::optional<Span> extent() const;

@@ -235,6 +235,18 @@ void Engine::State::emitOutput(const SignalSpec& spec, double value) {
     block->times = {block->t0};
     block->columns.emplace_back(std::vector<double>{value});
     process(block);
+    if (unreached.contains(spec.device)) markOutputs(spec.device);
+}
+
+void Engine::State::markOutputs(const std::string& device) {
+    for (auto& [key, group] : groups)
+        if (key.first == device && key.second.starts_with(outputGroup))
+            for (Bound& b : group.bound) {
+                if (unreached.contains(device))
+                    b.history->markLost(now(), Quality::stale);
+                else
+                    b.history->markThere();
+            }
 }
 
 void Engine::State::markLost(const std::string& device, Quality quality) {

@@ -52,6 +52,11 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
         }
         if (state == LinkState::live)
             if (const auto before = away.extract(device)) restoreOutputs(device, before.mapped());
+        if (state == LinkState::live)
+            unreached.erase(device);
+        else if (state != LinkState::starting)
+            unreached.insert(device);
+        markOutputs(device);
     });
 }
 

@@ -4,6 +4,7 @@
 #include <condition_variable>
 #include <deque>
 #include <limits>
+#include <set>
 #include <thread>
 
 #include "core/guarded.h"
@@ -92,6 +93,7 @@ struct Engine::State {
     bool publishing = false;                                    // some of them wait
     std::vector<std::pair<std::string, double>> reacted;        // outputs to set behind this block
     std::map<std::string, std::map<std::string, double>> away;  // devices that are lost, and where all outputs stood
+    std::set<std::string> unreached;                            // devices that take nothing now
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
     std::int64_t sleptNs = 0;     // by asleepNs(), when it was last looked at
@@ -215,6 +217,8 @@ struct Engine::State {
     void emitOutput(const SignalSpec& spec, double value);
 
     void markLost(const std::string& device, Quality quality);
+    /// What the device's outputs were told last is not sure while it cannot be reached.
+    void markOutputs(const std::string& device);
 
     // ---- devices and outputs, any thread
 

@@ -698,6 +698,24 @@ TEST_F(Window, ARunIsExportedInTheBackground) {
     EXPECT_TRUE(std::filesystem::exists(folder.file("a.csv")));
 }
 
+TEST_F(Window, AnActionFromTheListIsDoneToTheTileThatWasChosen) {
+    window->openExample("cold-store");
+    ASSERT_TRUE(waitFor([&] { return tile("comp") != nullptr; }));
+    window->activateWindow();
+    ActionList& list = window->actionList();
+    QTest::mouseClick(tile("comp"), Qt::LeftButton, {}, {60, 8});
+    ASSERT_EQ(window->page().selected(), tile("comp"));
+    QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
+    QTest::keyClick(list.search(), Qt::Key_Escape);
+    EXPECT_EQ(window->page().selected(), tile("comp")) << "looking at the list changes nothing";
+    QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
+    QTest::keyClicks(list.search(), "show as control");
+    QTest::keyClick(list.search(), Qt::Key_Return);
+    EXPECT_EQ(spec("comp").kind, TileKind::control);
+    EXPECT_EQ(spec("room-1").kind, TileKind::number);
+    EXPECT_EQ(window->page().selected(), tile("comp"));
+}
+
 TEST_F(Window, AllActionsAreSearchedAndDone) {
     QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
     ActionList& list = window->actionList();
@@ -768,6 +786,8 @@ TEST_F(Window, ADeviceThatGoesAwaySaysSoInASentenceAndComesBack) {
     ASSERT_TRUE(waitFor([&] { return rows.row(0).sentence.contains("does not answer any more"); }));
     ASSERT_TRUE(waitFor([&] { return rows.row(1).quality.contains("gap"); }));
     ASSERT_TRUE(waitFor([&] { return value("drive") == 0; })) << "its outputs went to their safe values";
+    EXPECT_EQ(session().source().at("drive", session().shownAt()).quality, Quality::stale)
+        << "as far as anybody can know while it is away";
     press("undo");
     ASSERT_TRUE(waitFor([&] { return rows.row(0).sentence.isEmpty() && rows.row(1).quality.isEmpty(); }));
 }

@@ -216,9 +216,15 @@ TEST(Engine, OutputsOfADeviceThatIsBackAreBroughtToWhatTheBenchSays) {
         if (c.setMeanwhile) ASSERT_TRUE(eventually([&] { return outputs().size() == 4; }));
         step = 2;
         ASSERT_TRUE(eventually([&] { return outputs().size() >= c.said.size(); }));
+        const auto sure = [&] { return engine->source().at("drive", engine->now()).quality == Quality::good; };
+        ASSERT_TRUE(eventually(sure)) << "it is back, and has what it was told";
         step = 3;
         ASSERT_TRUE(eventually([&] { return engine->deviceStatus().at("box").state == LinkState::silent; }));
         EXPECT_EQ(outputs(), c.said);
+        ASSERT_TRUE(eventually([&] { return !sure(); })) << "nobody knows what it does";
+        engine->setOutput("drive", 6);
+        ASSERT_TRUE(eventually([&] { return engine->source().at("drive", engine->now()).value == 6; }));
+        ASSERT_TRUE(eventually([&] { return !sure(); })) << "nor whether it heard this";
     }
 }
 

@@ -115,13 +115,16 @@ void ControlTile::paintEvent(QPaintEvent*) {
     const QRectF b = body();
     const bool digital = isDigital(s->kind);
     const QString safe = digital ? stateWord(*s, s->output->safe) : numberText(*s, s->output->safe) + " " + unitOf(*s);
+    const bool reached = shown_.front().reading.quality == Quality::good;
     const QString what = !session_.engine() ? tr("as recorded")
-                         : live_            ? tr("safe: %1").arg(safe)
-                                            : tr("as it was then");
+                         : !live_           ? tr("as it was then")
+                         : reached          ? tr("safe: %1").arg(safe)
+                                            : tr("▲ not reached");
+    const QColor how = live_ && !reached ? theme().amber : theme().muted;
     if (digital) {
         drawFigures(p, {switch_->geometry().right() + 14.0, switch_->geometry().center().y() + 7.0},
                     (p.setPen(t.ink), uiFont(20, QFont::Medium)), shown_.front().text);
-        p.setPen(t.muted);
+        p.setPen(how);
         p.setFont(uiFont(12));
         const double used =
             switch_->geometry().right() + 14.0 + figuresWidth(uiFont(20, QFont::Medium), shown_.front().text) + 12;
@@ -133,10 +136,12 @@ void ControlTile::paintEvent(QPaintEvent*) {
     p.setPen(t.muted);
     p.setFont(uiFont(15));
     p.drawText(QPointF(value_->geometry().right() + 8, value_->geometry().center().y() + 6), unitOf(*s));
+    p.setPen(how);
     p.setFont(uiFont(12));
     if (b.right() - value_->geometry().right() - 40 >= p.fontMetrics().horizontalAdvance(what))
         p.drawText(QRectF(b.left(), value_->geometry().top(), b.width(), value_->height()),
                    Qt::AlignRight | Qt::AlignVCenter, what);
+    p.setPen(t.muted);
     drawFigures(p, {b.left(), slider_->geometry().bottom() + 14.0}, uiFont(12), numberText(*s, s->output->low));
     const QString high = numberText(*s, s->output->high);
     drawFigures(p, {b.right() - figuresWidth(uiFont(12), high), slider_->geometry().bottom() + 14.0}, uiFont(12), high);
