@@ -57,8 +57,10 @@ MainWindow::MainWindow()
     dismiss->setObjectName("quiet");
     connect(dismiss, &QPushButton::clicked, this, [this] { notice({}); });
     bar->addWidget(notice_, 1);
-    bar->addWidget(noticeDo_);
-    bar->addWidget(dismiss);
+    for (QPushButton* b : {noticeDo_, dismiss}) {
+        b->setFocusPolicy(Qt::TabFocus);  // a click on it takes the focus from nothing
+        bar->addWidget(b);
+    }
     noticeBar_->hide();
     column->addWidget(noticeBar_);
     side_->addWidget(drawer_);
@@ -456,6 +458,7 @@ void MainWindow::frame(bool digits) {
 }
 
 void MainWindow::notice(const QString& sentence, const QString& does) {
+    if (sentence.isEmpty() && noticeBar_->isAncestorOf(focusWidget())) page_->setFocus();
     notice_->setText(sentence);
     noticeDo_->setText(does);
     noticeDo_->setVisible(!does.isEmpty());
@@ -641,8 +644,8 @@ WireView* MainWindow::openWire(const QString& device) {
 }
 
 void MainWindow::closeSide() {
+    page_->setFocus();  // first: else a tile would get it on the way, and be chosen
     side_->hide();
-    page_->setFocus();
 }
 
 void MainWindow::showActions() {

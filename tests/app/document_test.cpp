@@ -48,9 +48,13 @@ TEST_F(Document, AnExampleWhoseDeviceIsMissingOffersTheOneThatShipsWithTheProgra
     ASSERT_TRUE(waitFor([&] { return button() != nullptr; }));
     EXPECT_TRUE(window->noticeText().contains("cruscotto stand-in weather --link /tmp/cruscotto-weather"))
         << "for those who prefer to type";
+    window->activateWindow();
+    Tile* last = window->page().tiles().back().get();
+    QTest::mouseClick(last, Qt::LeftButton, {}, {60, 8});
     QTest::mouseClick(button(), Qt::LeftButton);
     ASSERT_TRUE(waitFor([&] { return window->noticeText() == "There is no room."; }));
     EXPECT_FALSE(button());
+    EXPECT_EQ(window->page().selected(), last) << "it is still the one that was chosen";
     std::string line;
     std::getline(std::ifstream(told) >> std::ws, line);
     EXPECT_EQ(line, "stand-in weather --link /tmp/cruscotto-weather");

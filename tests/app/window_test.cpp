@@ -716,6 +716,21 @@ TEST_F(Window, AnActionFromTheListIsDoneToTheTileThatWasChosen) {
     EXPECT_EQ(window->page().selected(), tile("comp"));
 }
 
+TEST_F(Window, ClosingTheChainLeavesTheChosenTileChosen) {
+    window->openExample("cold-store");
+    ASSERT_TRUE(waitFor([&] { return tile("comp") != nullptr; }));
+    window->activateWindow();
+    QTest::mouseClick(tile("comp"), Qt::LeftButton, {}, {60, 8});
+    press("chain");
+    QLineEdit* name = field(window->drawer(), "Name");
+    ASSERT_TRUE(name);
+    name->setFocus();
+    ASSERT_TRUE(name->hasFocus());
+    QTest::keyClick(name, Qt::Key_Escape);
+    EXPECT_FALSE(window->drawer().isVisible());
+    EXPECT_EQ(window->page().selected(), tile("comp"));
+}
+
 TEST_F(Window, AllActionsAreSearchedAndDone) {
     QTest::keyClick(window.get(), Qt::Key_K, Qt::ControlModifier);
     ActionList& list = window->actionList();
