@@ -32,7 +32,10 @@ void Timeline::append(const Block& block) {
         afterGap_.append(gap ? 1U : 0U);
     };
     const bool gap = block.gapBefore.has_value();
-    if (gap) gapEnds_.append(block.timeOf(0).ns);
+    if (gap) {
+        gapBegins_.append(std::min(block.gapBefore->from, block.timeOf(0)).ns);
+        gapEnds_.append(block.timeOf(0).ns);
+    }
     if (block.times.empty()) {
         const std::int64_t predicted = last_.timeOf(before).ns;
         const bool goesOn = before > 0 && !gap && last_.dtNs == block.dtNs &&
@@ -52,6 +55,15 @@ Timeline::Segment Timeline::segmentAt(std::uint64_t number, std::uint64_t segmen
     s.dtNs = dt_.at(number);
     s.afterGap = afterGap_.at(number) != 0;
     return s;
+}
+
+std::optional<Span> Timeline::gapAt(Instant t) const {
+    const auto number = lastNotAfter(gapBegins_.firstKept(), gapEnds_.written(), t.ns,
+                                     [&](std::uint64_t i) { return gapBegins_.at(i); });
+    if (!number) return std::nullopt;
+    const Span gap{{gapBegins_.at(*number)}, {gapEnds_.at(*number)}};
+    if (gapBegins_.firstKept() > *number || t >= gap.to) return std::nullopt;
+    return gap;
 }
 
 std::optional<Timeline::Segment> Timeline::segmentOf(std::uint64_t index) const {
@@ -211,6 +223,12 @@ Quality SignalHistory::qualityOf(std::uint64_t sample) const {
 }
 
 Reading SignalHistory::at(Instant t) const {
+    Reading r = lastTaken(t);
+    if (r.taken < t && timeline_->gapAt(t)) r.quality = Quality::gap;
+    return r;
+}
+
+Reading SignalHistory::lastTaken(Instant t) const {
     Reading r;
     if (const auto sample = sampleAt(t)) {
         r.value = readings_.at(*sample);
@@ -357,8 +375,11 @@ bool SignalHistory::points(Span span, std::size_t most, std::vector<Point>& out)
         if (!segment || base_ + i >= segment->end) segment = timeline_->segmentOf(base_ + i);
         if (!segment) return false;
         const Instant t = segment->timeOf(base_ + i);
-        if (segment->afterGap && base_ + i == segment->first && !out.empty())
-            out.push_back({t - nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
+        if (segment->afterGap && base_ + i == segment->first && !out.empty()) {
+            const Instant within = t - nanoseconds(1);
+            const auto gap = timeline_->gapAt(within);
+            out.push_back({gap ? std::max(gap->from, out.back().t) : within, std::numeric_limits<double>::quiet_NaN()});
+        }
         out.push_back({t, readings_.at(i)});
     }
     if (firstKeptSample() > begin) {

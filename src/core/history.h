@@ -26,7 +26,7 @@ struct HistorySize {
 class Timeline {
 public:
     explicit Timeline(std::size_t segments)
-        : first_(segments), t0_(segments), dt_(segments), afterGap_(segments), gapEnds_(4096) {}
+        : first_(segments), t0_(segments), dt_(segments), afterGap_(segments), gapBegins_(4096), gapEnds_(4096) {}
 
     /// Writer. Blocks must come in time order. A block that goes on where the last one ended costs nothing.
     void append(const Block& block);
@@ -56,6 +56,8 @@ public:
             if (t < span.to) each(t);
         }
     }
+    /// The gap in which nothing was measured at t, as far as it is kept. It is known once samples have come again.
+    [[nodiscard]] std::optional<Span> gapAt(Instant t) const;
     /// The segment that holds a sample, if it is kept.
     [[nodiscard]] std::optional<Segment> segmentOf(std::uint64_t index) const;
 
@@ -66,7 +68,8 @@ private:
     SharedRing<std::int64_t> t0_;
     SharedRing<double> dt_;
     SharedRing<std::uint32_t> afterGap_;  // written last of the four
-    SharedRing<std::int64_t> gapEnds_;
+    SharedRing<std::int64_t> gapBegins_;
+    SharedRing<std::int64_t> gapEnds_;  // written last of the two
     std::atomic<std::uint64_t> count_{0};
     Segment last_;  // writer's own
 };
@@ -156,6 +159,7 @@ private:
     [[nodiscard]] std::uint64_t firstKeptSample() const;
     [[nodiscard]] std::optional<std::uint64_t> sampleAt(Instant t) const;
     [[nodiscard]] Quality qualityOf(std::uint64_t sample) const;
+    [[nodiscard]] Reading lastTaken(Instant t) const;
 
     const std::shared_ptr<const Timeline> timeline_;
     const std::uint64_t base_;

@@ -62,7 +62,7 @@ public:
     /// All the time there is.
     [[nodiscard]] virtual Span extent() const = 0;
     [[nodiscard]] virtual WallAnchor anchor() const = 0;
-    /// The last reading taken at or before t.
+    /// The last reading taken at or before t; of the quality gap where t lies in a gap behind it.
     [[nodiscard]] virtual Reading at(const std::string& signal, Instant t) const = 0;
     /// The raw sample and the value behind each stage of the chain, as it is now, at t. Where too few raw samples are
     /// kept to work the stages out again, only the first and the last are given and the others are NaN; empty where

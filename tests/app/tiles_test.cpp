@@ -20,12 +20,15 @@ protected:
         window.forgetSettings();
         window.stopClock();
         window.resize(1280, 800);
+        window.show();
+        run(test::exampleBench("pump-bench"));
+    }
+    void run(const Bench& bench) {
         EngineOptions fast;
         fast.pace = Pace::asFastAsPossible;
         fast.until = seconds(20);
-        session().openBenchDocument(test::exampleBench("pump-bench"), fast);
+        session().openBenchDocument(bench, fast);
         session().engine()->wait();
-        window.show();
         show();
     }
     void TearDown() override {
@@ -130,6 +133,20 @@ TEST_F(Tiles, WhatLiesOffTheScaleIsSaidInsteadOfABlankTile) {
     scaled("hydraulics", "L/min", {0, flow * 0.9});
     EXPECT_EQ(tile("hydraulics")->accessibleDescription(), QString());
     EXPECT_GT(tagInk(), within + 3);
+
+    // In a gap it stands where the line ended.
+    Bench away = test::exampleBench("pump-bench");
+    DeviceSpec box = *away.device("box");
+    box.settings = R"({"seed":1,"rate-hz":1000,"faults":[{"fault":"away","from-s":8,"to-s":18}]})";
+    run(withDevice(away, box));
+    session().cursor().goTo(Instant{} + seconds(16));
+    show();
+    ASSERT_EQ(session().source().at("flow", session().shownAt()).quality, Quality::gap);
+    EXPECT_EQ(tagInk(), within);
+    session().cursor().setWindow(seconds(5));
+    show();
+    EXPECT_EQ(tagInk(), 0) << "the line's end is not in sight";
+    run(test::exampleBench("pump-bench"));
 
     for (const TileKind kind : {TileKind::dial, TileKind::column}) {
         as("outlet", kind);

@@ -156,6 +156,7 @@ TEST(History, GapsBreakTheLineAndAreNeverInterpolated) {
     ASSERT_TRUE(m.history->points({{0}, {2'000'000'000}}, 100, points));
     ASSERT_EQ(points.size(), 6U);
     EXPECT_TRUE(std::isnan(points[3].value));
+    EXPECT_EQ(points[3].t, (Instant{2'000'000})) << "what holds its value holds it up to the gap";
     EXPECT_EQ(points[4].t, (Instant{1'000'000'000}));
     std::vector<Column> columns;
     m.history->columns({{0}, milliseconds(500), 4}, columns);
@@ -163,6 +164,14 @@ TEST(History, GapsBreakTheLineAndAreNeverInterpolated) {
     EXPECT_EQ(columns[1].summary.count, 0U);
     EXPECT_TRUE(columns[2].gapBefore);
     EXPECT_FALSE(columns[0].gapBefore);
+    // Whoever goes back into it is told so, however long ago it was.
+    m.addSine(3000, {1'002'000'000});
+    for (const auto& [ns, quality] : {std::pair(2'000'000, Quality::good), std::pair(2'000'001, Quality::gap),
+                                      std::pair(999'999'999, Quality::gap), std::pair(1'000'000'000, Quality::good)}) {
+        const Reading r = m.history->at({ns});
+        EXPECT_EQ(r.quality, quality) << ns;
+        EXPECT_EQ(r.value, ns < 1'000'000'000 ? 1 : 2) << "the last there was";
+    }
 }
 
 TEST(History, QualityHoldsFromSampleToSampleAndTheWorstWins) {

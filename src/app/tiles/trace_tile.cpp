@@ -13,6 +13,7 @@
 
 #include <QMouseEvent>
 #include <QWheelEvent>
+#include <algorithm>
 #include <cmath>
 #include <limits>
 
@@ -250,7 +251,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
             plotted.append({x(p.t), p.value});
             last = p.value;
         }
-        if (steps && !plotted.isEmpty()) plotted.append({0, plotted.back().value});
+        if (steps && !plotted.isEmpty() && s.reading.quality != Quality::gap) plotted.append({0, plotted.back().value});
     } else {
         const auto& columns =
             line.cache.update(source, s.spec->id, {from, to}, width, session_.end() - milliseconds(500));
@@ -282,14 +283,18 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     }
     line.unseen = any && allAbove ? OffScale::above : any && allBelow ? OffScale::below : OffScale::no;
     line.graph->data()->set(plotted, true);
-    // The tag stands where the reading is, not where the noise's last extreme happened to be.
-    const double reading =
-        s.reading.quality == Quality::gap ? std::numeric_limits<double>::quiet_NaN() : s.reading.value;
+    // The tag stands where the reading is, not where the noise's last extreme happened to be; in a gap, where the line
+    // ended, as long as that is in sight.
+    double reading = s.reading.value;
+    if (s.reading.quality == Quality::gap || std::isnan(reading)) {
+        const auto seen = std::find_if(plotted.crbegin(), plotted.crend(),
+                                       [&](const QCPGraphData& p) { return !std::isnan(p.value) && p.key >= x(from); });
+        reading = seen == plotted.crend() ? std::numeric_limits<double>::quiet_NaN() : seen->value;
+    }
     const QRect r = lane.rect->rect();
     line.end = offScale(scaled, reading);
-    line.endY = std::isnan(reading) || std::isnan(last)
-                    ? std::numeric_limits<double>::quiet_NaN()
-                    : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
+    line.endY = std::isnan(reading) ? std::numeric_limits<double>::quiet_NaN()
+                                    : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
 }
 
 void TraceTile::tellUnseen() {
