@@ -110,6 +110,7 @@ int beehive(const StandInOptions& options) {
     auto hive = Beehive::open(o);
     if (!hive) return complain(hive.error().english(), failed);
     FaultSwitches switches(hive.value()->faults.named());
+    if (!options.link.empty()) switches.add(fault("unplugged", hive.value()->faults.unplugged));
     for (const std::string& name : options.faults)
         if (!switches.turn(name)) return wrongUsage;
     say(options.link.empty() ? hive.value()->path() : options.link);

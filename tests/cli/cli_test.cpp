@@ -1,3 +1,4 @@
+#include <fcntl.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -29,8 +30,12 @@ struct Output {
 class Program {
 public:
     Program(const TempFolder& folder, std::vector<std::string> arguments) : folder_(folder) {
+        int in[2] = {-1, -1};
+        if (pipe2(in, O_CLOEXEC) != 0) return;
+        keyboard_ = in[1];
         child_ = fork();
         if (child_ == 0) {
+            dup2(in[0], STDIN_FILENO);
             setenv("XDG_STATE_HOME", folder.file("state").c_str(), 1);
             setenv("XDG_CONFIG_HOME", folder.file("config").c_str(), 1);
             setenv("HOME", folder.file("home").c_str(), 1);
@@ -46,8 +51,10 @@ public:
             execv(argv[0], argv.data());
             _exit(98);
         }
+        close(in[0]);
     }
     ~Program() {
+        if (keyboard_ >= 0) close(keyboard_);
         if (child_ > 0 && waitpid(child_, nullptr, WNOHANG) == 0) {
             kill(child_, SIGKILL);
             waitpid(child_, nullptr, 0);
@@ -56,6 +63,9 @@ public:
     Program(const Program&) = delete;
     Program& operator=(const Program&) = delete;
     void signal(int number) const { kill(child_, number); }
+    void type(const std::string& words) const {
+        EXPECT_EQ(write(keyboard_, words.data(), words.size()), static_cast<ssize_t>(words.size()));
+    }
     [[nodiscard]] std::string outSoFar() const { return test::readFile(folder_.file("out")); }
     Output wait() {
         int status = 0;
@@ -67,6 +77,7 @@ public:
 private:
     const TempFolder& folder_;
     pid_t child_ = 0;
+    int keyboard_ = -1;
 };
 
 Output run(const TempFolder& folder, std::vector<std::string> arguments) {
@@ -348,6 +359,11 @@ TEST(Cli, StandInBeehiveIsReadByItsExample) {
     ASSERT_TRUE(reader.value()->info().signal("weight"));
     EXPECT_GT(reader.value()->info().signal("weight")->samples, 10U);
     EXPECT_EQ(reader.value()->info().signal("weight")->samples, reader.value()->info().signal("bees")->samples);
+    hive.type("unplugged\n");
+    ASSERT_TRUE(test::eventually([&] { return !std::filesystem::exists(f.file("port")); }));
+    hive.type("unplugged\n");
+    ASSERT_TRUE(test::eventually([&] { return std::filesystem::exists(f.file("port")); }));
+    EXPECT_EQ(run(g, {"record", g.file("hive.bench"), "--for", "1s", "--out", g.file("b.run")}).code, cli::ok);
     hive.signal(SIGTERM);
     EXPECT_EQ(hive.wait().code, cli::ok);
     EXPECT_FALSE(std::filesystem::exists(f.file("port"))) << "the link goes with the board";

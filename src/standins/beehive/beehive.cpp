@@ -14,6 +14,7 @@
 #include <condition_variable>
 #include <cstdlib>
 #include <thread>
+#include <utility>
 
 #include "core/sim/pump_bench.h"
 #include "standins/line_speed.h"
@@ -28,37 +29,46 @@ Result<std::unique_ptr<Beehive>> Beehive::open(const BeehiveOptions& options) {
     auto hive = std::unique_ptr<Beehive>(new Beehive);
     hive->options_ = options;
     hive->heater_ = options.heater;
-    hive->master_ = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
-    std::array<char, 256> name{};
-    if (hive->master_ < 0 || grantpt(hive->master_) != 0 || unlockpt(hive->master_) != 0 ||
-        ptsname_r(hive->master_, name.data(), name.size()) != 0)
-        return failure("This system gives no pseudo terminal; the beehive board cannot be simulated.");
-    hive->path_ = name.data();
-    // Opened and closed once: from then on the kernel tells whether somebody listens.
-    const int slave = ::open(name.data(), O_RDWR | O_NOCTTY | O_CLOEXEC);
-    termios t{};
-    if (slave < 0 || tcgetattr(slave, &t) != 0) return failure("{0} cannot be set up.", hive->path_);
-    cfmakeraw(&t);
-    tcsetattr(slave, TCSANOW, &t);
-    ::close(slave);
-    if (!options.link.empty()) {
-        std::array<char, PATH_MAX> target{};
-        const ssize_t n = readlink(options.link.c_str(), target.data(), target.size() - 1);
-        // Only a link to a pty of an earlier board is replaced, never anything else.
-        if (n > 0 && std::string(target.data()).starts_with("/dev/pts/")) unlink(options.link.c_str());
-        if (symlink(hive->path_.c_str(), options.link.c_str()) != 0)
-            return failure("The link {0} cannot be made. Is there something of that name already?", options.link);
-    }
+    if (auto plugged = hive->plug(); !plugged) return plugged.error();
     return hive;
 }
 
-Beehive::~Beehive() {
+Result<void> Beehive::plug() {
+    master_ = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
+    std::array<char, 256> name{};
+    if (master_ < 0 || grantpt(master_) != 0 || unlockpt(master_) != 0 ||
+        ptsname_r(master_, name.data(), name.size()) != 0)
+        return failure("This system gives no pseudo terminal; the beehive board cannot be simulated.");
+    path_ = name.data();
+    // Opened and closed once: from then on the kernel tells whether somebody listens.
+    const int slave = ::open(name.data(), O_RDWR | O_NOCTTY | O_CLOEXEC);
+    termios t{};
+    if (slave < 0 || tcgetattr(slave, &t) != 0) return failure("{0} cannot be set up.", path_);
+    cfmakeraw(&t);
+    tcsetattr(slave, TCSANOW, &t);
+    ::close(slave);
+    if (!options_.link.empty()) {
+        std::array<char, PATH_MAX> target{};
+        const ssize_t n = readlink(options_.link.c_str(), target.data(), target.size() - 1);
+        // Only a link to a pty of an earlier board is replaced, never anything else.
+        if (n > 0 && std::string(target.data()).starts_with("/dev/pts/")) unlink(options_.link.c_str());
+        if (symlink(path_.c_str(), options_.link.c_str()) != 0)
+            return failure("The link {0} cannot be made. Is there something of that name already?", options_.link);
+    }
+    return {};
+}
+
+void Beehive::unplug() {
     if (!options_.link.empty()) {
         std::array<char, PATH_MAX> target{};
         if (readlink(options_.link.c_str(), target.data(), target.size() - 1) > 0 && path_ == target.data())
             unlink(options_.link.c_str());
     }
-    if (master_ >= 0) ::close(master_);
+    if (master_ >= 0) ::close(std::exchange(master_, -1));
+}
+
+Beehive::~Beehive() {
+    unplug();
 }
 
 std::string Beehive::line(const BeehiveOptions& options, std::uint64_t number) {
@@ -120,6 +130,12 @@ void Beehive::run(const std::atomic<bool>& stop) {
     const auto every = std::chrono::nanoseconds(static_cast<std::int64_t>(1e9 / options_.linesPerSecond));
     auto next = std::chrono::steady_clock::now();
     while (!stop) {
+        if (faults.unplugged != (master_ < 0)) {
+            if (faults.unplugged)
+                unplug();
+            else
+                (void)plug();  // where it fails it is tried again with the next line
+        }
         if (!options_.asked) sendLine();
         next += every;
         for (auto now = std::chrono::steady_clock::now(); now < next && !stop; now = std::chrono::steady_clock::now()) {

@@ -32,6 +32,10 @@ struct BeehiveFaults {
     std::atomic<bool> silent{false};   ///< nothing is sent
     std::atomic<bool> garbage{false};  ///< what is sent is no line
     std::atomic<bool> endless{false};  ///< lines have no end
+    /// Its cable is pulled, and plugged in again under the same link by run(). Of use with a link only: the pty then
+    /// has another name.
+    std::atomic<bool> unplugged{false};
+    /// All but the last.
     std::vector<Fault> named();
 };
 
@@ -60,6 +64,8 @@ public:
 
 private:
     Beehive() = default;
+    Result<void> plug();
+    void unplug();
     BeehiveOptions options_;
     std::string path_;
     int master_ = -1;
