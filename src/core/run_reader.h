@@ -65,7 +65,7 @@ struct RunInfo {
     std::vector<RunMark> marks;
     std::vector<RunEvent> events;
     std::vector<RunVersion> versions;
-    int version = 0;  ///< the one that the definitions, summaries and bench are of
+    int version = 0;              ///< the one that the definitions, summaries and bench are of
     std::uint64_t fileBytes = 0;  ///< of the file, with what is still in its journal
     [[nodiscard]] std::uint64_t lostSamples() const;
     [[nodiscard]] const RunSignal* signal(const std::string& key) const;

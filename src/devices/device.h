@@ -48,7 +48,7 @@ struct TerminalInfo {
     int bits = 0;                 ///< of the converter; 0 where the value comes ready made
     Text title{};                 ///< what is there, where the device or its description says so
     ChainSpec chain{};            ///< how to read it, where that is known: a new signal begins with it
-    std::string name{};      ///< as somebody has called what is measured there: a new signal is called so too
+    std::string name{};           ///< as somebody has called what is measured there: a new signal is called so too
     bool operator==(const TerminalInfo&) const = default;
 };
 

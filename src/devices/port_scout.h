@@ -12,8 +12,9 @@
 
 namespace cruscotto {
 
-/// Looks again and again, on a thread of its own, which serial ports and inputs of the kernel are attached; and listens to one that is asked
-/// for, at one speed after the other, to tell what is there before it is added. Sends nothing. Any thread.
+/// Looks again and again, on a thread of its own, which serial ports and inputs of the kernel are attached; and listens
+/// to one that is asked for, at one speed after the other, to tell what is there before it is added. Sends nothing. Any
+/// thread.
 class PortScout {
 public:
     struct Heard {

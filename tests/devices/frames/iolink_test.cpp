@@ -266,8 +266,8 @@ TEST_F(IoLink, AMastersMistakesCostBoundedTimeAndMemory) {
     master.faults.strange = true;
     EXPECT_TRUE(eventually([&] { return listener.status().rejected > 0; }));
     master.faults.strange = false;
-    EXPECT_TRUE(eventually(
-        [&] { return listener.status().sentence.english().find("Sensors read: 2") != std::string::npos; }));
+    EXPECT_TRUE(
+        eventually([&] { return listener.status().sentence.english().find("Sensors read: 2") != std::string::npos; }));
 }
 
 TEST_F(IoLink, WithoutADescriptionThereAreTheBytes) {
