@@ -11,13 +11,13 @@
 #include <QTimer>
 #include <QTranslator>
 #include <array>
-#include <csignal>
 #include <cstdio>
 
 #include "app/main_window.h"
 #include "app/recovery.h"
 #include "app/theme.h"
 #include "app/words.h"
+#include "core/endings.h"
 
 namespace cruscotto {
 
@@ -25,18 +25,22 @@ namespace {
 
 std::array<int, 2> signalPipe{-1, -1};
 
-/// SIGINT and SIGTERM close the window in order: outputs safe, the run closed.
-void closeOnSignals(MainWindow& window) {
+/// What asks the program to end, and the end of the desktop's session, close the window in order: outputs safe, the run
+/// closed. Nobody may be there to answer a question: unsaved edits are kept for the next time.
+void closeOnSignals(MainWindow& window, Recovery& recovery) {
+    const auto close = [&window, &recovery] {
+        recovery.leave(window.session().worthKeeping());
+        window.closeWithoutAsking();
+        QCoreApplication::exit(0);  // a dialog that is open would hold it up
+    };
+    QObject::connect(qGuiApp, &QGuiApplication::commitDataRequest, &window, close);
     if (socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, signalPipe.data()) != 0) return;
     auto* notifier = new QSocketNotifier(signalPipe[1], QSocketNotifier::Read, &window);
-    QObject::connect(notifier, &QSocketNotifier::activated, &window, [&window] { window.closeWithoutAsking(); });
-    struct sigaction action {};
-    action.sa_handler = [](int) {
+    QObject::connect(notifier, &QSocketNotifier::activated, &window, close);
+    onEndingSignals([](int) {
         const char c = 1;
         [[maybe_unused]] const auto n = ::write(signalPipe[0], &c, 1);
-    };
-    sigaction(SIGINT, &action, nullptr);
-    sigaction(SIGTERM, &action, nullptr);
+    });
 }
 
 void setUp() {
@@ -62,8 +66,8 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     MainWindow window;
     if (!options.attached.empty()) window.findPanel().setRoot(options.attached);
     window.restoreSettings();
-    closeOnSignals(window);
     Recovery recovery(Recovery::defaultFolder());
+    closeOnSignals(window, recovery);
     QTimer keeping;
     QObject::connect(&keeping, &QTimer::timeout, &window, [&] { recovery.keep(window.session().worthKeeping()); });
     keeping.start(1000);

@@ -44,7 +44,7 @@ Recovery::Recovery(const QString& folder)
 
 Recovery::~Recovery() {
     if (writing_.valid()) writing_.wait();
-    QFile::remove(file(owner_, "json"));
+    if (!left_) QFile::remove(file(owner_, "json"));
     QFile::remove(file(owner_, "lock"));
     if (lock_ >= 0) ::close(lock_);
 }
@@ -53,13 +53,25 @@ QString Recovery::file(const QString& owner, const char* ending) const {
     return folder_ + "/" + owner + "." + ending;
 }
 
+void Recovery::leave(const Left& now) {
+    if (!now.unsaved || left_) return;
+    if (writing_.valid()) writing_.wait();
+    Left edits = now;
+    edits.run.clear();
+    edits.inOrder = true;
+    keep(edits);
+    left_ = true;
+}
+
 void Recovery::keep(const Left& now) {
+    if (left_) return;
     if (writing_.valid()) {
         if (writing_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) return;
         writing_.get();
     }
     const bool same = kept_ && anything(*kept_) == anything(now) && kept_->path == now.path &&
-                      kept_->unsaved == now.unsaved && kept_->run == now.run && sameBench(kept_->bench, now.bench);
+                      kept_->unsaved == now.unsaved && kept_->run == now.run &&
+                      kept_->inOrder == now.inOrder && sameBench(kept_->bench, now.bench);
     if (same || (!kept_ && !anything(now))) return;
     kept_ = now;
     writing_ = std::async(std::launch::async, [now, to = file(owner_, "json")] {
@@ -67,8 +79,11 @@ void Recovery::keep(const Left& now) {
             QFile::remove(to);
             return;
         }
-        const QJsonObject all{
-            {"bench", shown(writeBench(now.bench))}, {"path", now.path}, {"unsaved", now.unsaved}, {"run", now.run}};
+        const QJsonObject all{{"bench", shown(writeBench(now.bench))},
+                              {"path", now.path},
+                              {"unsaved", now.unsaved},
+                              {"run", now.run},
+                              {"in-order", now.inOrder}};
         QSaveFile out(to);
         if (!out.open(QIODevice::WriteOnly) || out.write(QJsonDocument(all).toJson()) < 0 || !out.commit())
             logWarning("recovery: " + out.errorString().toStdString());
@@ -96,7 +111,8 @@ std::optional<Recovery::Left> Recovery::take(const QString& only) {
         ::close(lock);
         BenchReading bench = readBench(all["bench"].toString().toStdString());
         if (!bench.bench) continue;
-        return Left{std::move(*bench.bench), all["path"].toString(), all["unsaved"].toBool(), all["run"].toString()};
+        return Left{std::move(*bench.bench), all["path"].toString(), all["unsaved"].toBool(), all["run"].toString(),
+                    all["in-order"].toBool()};
     }
     return {};
 }

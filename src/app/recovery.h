@@ -17,6 +17,7 @@ public:
         QString path;          ///< of the bench's file; empty: it had none yet
         bool unsaved = false;  ///< the bench differs from the file
         QString run;           ///< that was being recorded; empty: none
+        bool inOrder = false;  ///< it was ended from outside, and all but the edits was closed
     };
 
     /// Files go into `folder`, which is made where it is missing.
@@ -28,6 +29,8 @@ public:
     /// To be called now and then; writes, on another thread, only what has changed. Nothing to keep: nothing unsaved
     /// and no recording.
     void keep(const Left& now);
+    /// The session ends without somebody to ask: its unsaved edits stay for the next one, as if it had been cut short.
+    void leave(const Left& now);
     /// What a process that is no longer there has left in the folder; it is taken away from there by that. With the
     /// path of a bench only what was left of that one.
     std::optional<Left> take(const QString& only = {});
@@ -41,6 +44,7 @@ private:
     const QString owner_;
     int lock_ = -1;
     std::optional<Left> kept_;
+    bool left_ = false;  // what is kept outlives this
     std::future<void> writing_;
 };
 

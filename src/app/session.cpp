@@ -141,14 +141,15 @@ void Session::begin(BenchFile file, const EngineOptions& options) {
 Recovery::Left Session::worthKeeping() const {
     if (!engine_) return {};
     const RecordingStatus recording = engine_->recording();
-    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString()};
+    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false};
 }
 
 void Session::restore(Recovery::Left left) {
     begin({std::move(left.bench), left.path, {}}, {});
     if (left.unsaved) undo_.resetClean();
     if (!left.run.isEmpty()) lastRun_ = left.run;
-    QString words = tr("Cruscotto did not end in order last time.");
+    QString words = left.inOrder ? tr("Cruscotto was ended from outside last time.")
+                                 : tr("Cruscotto did not end in order last time.");
     if (left.unsaved) words += " " + tr("Your unsaved edits are here again.");
     if (!left.run.isEmpty())
         words += " " + tr("The recording is whole up to then: Ctrl+L opens %1.").arg(QFileInfo(left.run).fileName());

@@ -14,6 +14,7 @@
 #include <thread>
 
 #include "cli/say.h"
+#include "core/endings.h"
 #include "core/format.h"
 #include "core/json_text.h"
 #include "core/run_format.h"
@@ -118,12 +119,13 @@ private:
 }  // namespace
 
 void handleSignals() {
+    onEndingSignals([](int) { stopAsked = true; });
     struct sigaction action {};
-    action.sa_handler = [](int) { stopAsked = true; };
-    sigaction(SIGINT, &action, nullptr);
-    sigaction(SIGTERM, &action, nullptr);
     action.sa_handler = [](int) { ++marksAsked; };
     sigaction(SIGUSR1, &action, nullptr);
+}
+void askToStop() {
+    stopAsked = true;
 }
 const std::atomic<bool>& stopFlag() {
     return stopAsked;

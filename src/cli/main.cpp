@@ -1,10 +1,12 @@
 // One program: the window, and the same work without one.
 #include <CLI/CLI.hpp>
 #include <array>
-#include <csignal>
 
 #include "app/application.h"
 #include "cli/commands.h"
+#include "cli/say.h"
+#include "core/crash_send.h"
+#include "core/endings.h"
 #include "core/log.h"
 
 using namespace cruscotto;
@@ -29,11 +31,7 @@ CLI::Option* addTime(CLI::App* app, const std::string& name, TimeOption& to, con
     return app->add_option(name, to.typed, help)->check(CLI::Validator(TimeOption::check, "TIME"));
 }
 
-}  // namespace
-
-int main(int argc, char** argv) {
-    // A file that may not become larger is told like a full disk, and does not end the program.
-    std::signal(SIGXFSZ, SIG_IGN);
+int runCommand(int argc, char** argv) {
     CLI::App app{"Cruscotto: acquire, watch and record what is measured on a bench."};
     app.set_version_flag("--version", CRUSCOTTO_VERSION);
     app.get_formatter()->column_width(34);
@@ -281,4 +279,15 @@ int main(int argc, char** argv) {
         return runPicture(picture, argc, argv);
     }
     return runWindow(window, argc, argv);
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    prepareProcess();
+    guardCrashes();
+    const int code = runCommand(argc, argv);
+    if (const std::string why = cli::outputLost(); !why.empty())
+        return cli::complain("The output could not be written: " + why + ".", code == cli::ok ? cli::failed : code);
+    return code;
 }

@@ -1,19 +1,14 @@
 #pragma once
 
-#include <cstdio>
 #include <string>
 
 namespace cruscotto::cli {
 
-/// A line for whoever reads the output.
-inline void say(const std::string& line) {
-    std::fputs((line + "\n").c_str(), stdout);
-    std::fflush(stdout);
-}
+/// A line for whoever reads the output. Where it cannot be written, the command is asked to stop: see outputLost().
+void say(const std::string& line);
 /// A line for whoever has to mend something. Returns the code.
-inline int complain(const std::string& line, int code) {
-    std::fputs(("cruscotto: " + line + "\n").c_str(), stderr);
-    return code;
-}
+int complain(const std::string& line, int code);
+/// Why some of what was to be said was not, in words; empty: all was.
+std::string outputLost();
 
 }  // namespace cruscotto::cli

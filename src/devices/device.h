@@ -4,6 +4,7 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <stop_token>
 #include <string>
 #include <vector>
@@ -103,6 +104,14 @@ struct DeviceStatus {
     std::vector<Part> parts{};
     /// Terminals that were found while it runs, as the device says; inputs that deliver are known without.
     std::vector<TerminalInfo> found{};
+    /// Outputs, by terminal, that the device has put to their safe values by itself and that are not within reach again:
+    /// its link was lost, talked nonsense or was silent where that is a fault, or the part that they belong to was.
+    std::set<std::string> fallen{};
+    /// How often that has happened. See Device::allowOutputs().
+    std::uint64_t fellSafe = 0;
+    /// Outputs, by terminal, that the device refused or changed when they were last set, and how; until they are set
+    /// again and it goes through.
+    std::map<std::string, Text> outputProblems{};
 };
 
 /// Where a device hands over what it measures. May be called from the device's thread only.
@@ -113,6 +122,8 @@ public:
     /// the pipeline when it runs as fast as possible.
     virtual void deliver(BlockPtr block) = 0;
     virtual void report(DeviceStatus status) = 0;
+    /// Nothing of this group is read any more; its last value is old until its next block comes.
+    virtual void quiet(const std::shared_ptr<const ScanGroup>& /*group*/) {}
     /// Now, on the bench's time axis.
     [[nodiscard]] virtual Instant now() const = 0;
 };
@@ -126,6 +137,8 @@ struct DeviceContext {
     std::optional<Instant> until;
     /// What passes on the link is told here while it is open. Never null where an engine runs the device.
     std::shared_ptr<WireTap> wire{};
+    /// Nothing is driven, and nothing is sent but what reading needs.
+    bool atRest = false;
 };
 
 /// What a bench asks of one terminal.
@@ -138,10 +151,19 @@ struct TerminalRequest {
 class Device {
 public:
     virtual ~Device() = default;
-    /// Measures until stopped (or, in a context with an end, until that). Does not throw.
+    /// Measures until stopped (or, in a context with an end, until that). What it throws ends the device, not the
+    /// program.
     virtual void run(DeviceSink& sink, std::stop_token stop) = 0;
     /// Any thread. A value out of the output's range is clamped to it; an unknown terminal is ignored.
     virtual void setOutput(const std::string& terminal, double value) = 0;
+    /// Any thread, first before run(): what each output is put to when nobody watches over it. A device that has been
+    /// told this puts its outputs there by itself when its link fails, and then takes no setOutput() until
+    /// allowOutputs(): what was decided before the failure was known must not reach it afterwards.
+    virtual void setSafeValues(const std::map<std::string, double>& /*byTerminal*/) {}
+    /// Any thread: whoever sets the outputs knows of the first `fellSafe` failures (DeviceStatus).
+    virtual void allowOutputs(std::uint64_t /*fellSafe*/) {}
+    /// The thread of run(), behind it, where that was ended by an exception: sends what is kept ready for a crash.
+    virtual void sendSafe() {}
     /// Any thread. Writes a parameter of the device's own; how that went is said with the parameter.
     virtual void setParameter(const std::string& /*key*/, const std::string& /*value*/) {}
     /// Any thread. Takes new settings over without a stop; false if the device must be made anew for them.

@@ -2,8 +2,10 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdlib>
 #include <future>
 
+#include "core/crash_send.h"
 #include "core/guarded.h"
 #include "engine/engine_state.h"
 
@@ -42,6 +44,7 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
     std::size_t bytes = 256 + block->times.size() * sizeof(Instant);
     for (const Samples& column : block->columns) bytes += bytesOf(column).size();
     Lock lock(queueMutex);
+    if (from.leaving) return;  // the time since is the gap before what takes its place
     if (queuedBytes > 0 && queuedBytes + bytes > queueBytes) {
         if (options.pace == Pace::asFastAsPossible) {
             queueChanged.wait(lock, [&]() HOLDING(queueMutex) {
@@ -96,21 +99,23 @@ void Engine::State::post(Command command) {
 }
 
 void Engine::State::call(const Command& command) {
-    std::promise<void> done;
+    // Shared: whoever sets it may still be at it when who waits for it goes on.
+    const auto done = std::make_shared<std::promise<void>>();
     {
         Lock lock(queueMutex);
         if (quitting) return;
-        const bool sleeps = put({nullptr, [&] {
+        const bool sleeps = put({nullptr, [&command, done] {
                                      command();
-                                     done.set_value();
+                                     done->set_value();
                                  }});
         lock.unlock();
         if (sleeps) queueChanged.notify_all();
     }
-    done.get_future().wait();
+    done->get_future().wait();
 }
 
 void Engine::State::work() {
+    const CrashStack stack;
     std::deque<Item> items;
     while (true) {
         {
@@ -139,6 +144,35 @@ void Engine::State::work() {
     }
 }
 
+/// The engines that there are, for an end by exit(): nobody unwinds the stack then on which they hang.
+struct Engine::Living {
+    Mutex mutex;
+    std::set<Engine*> engines GUARDED_BY(mutex);
+    static Living& all() {
+        static Living living;
+        // Behind the set in the order of making, and so before it in the order of ending.
+        static const int registered = std::atexit([] {
+            for (Engine* engine : all().taken()) engine->stop();
+        });
+        (void)registered;
+        return living;
+    }
+    std::set<Engine*> taken() {
+        const Lock lock(mutex);
+        return engines;
+    }
+    static void add(Engine& engine) {
+        Living& living = all();
+        const Lock lock(living.mutex);
+        living.engines.insert(&engine);
+    }
+    static void remove(Engine& engine) {
+        Living& living = all();
+        const Lock lock(living.mutex);
+        living.engines.erase(&engine);
+    }
+};
+
 Engine::Engine(std::unique_ptr<State> state) : state_(std::move(state)) {}
 
 std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options) {
@@ -150,8 +184,14 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     s.startAnchor = {{0}, s.wallNow()};
     s.source.setAnchor(s.startAnchor);
     s.bench = bench;
+    {
+        const Lock lock(s.devicesMutex);
+        s.atRest = s.options.outputsAtRest;
+    }
     s.thread = std::thread([&s] { s.work(); });
-    return std::unique_ptr<Engine>(new Engine(std::move(state)));
+    std::unique_ptr<Engine> engine(new Engine(std::move(state)));
+    Living::add(*engine);
+    return engine;
 }
 
 void Engine::launchDevices() {
@@ -178,18 +218,25 @@ Result<std::unique_ptr<Engine>> Engine::startRecorded(const Bench& bench, const 
 
 Engine::~Engine() {
     stop();
+    Living::remove(*this);
 }
 
 void Engine::stop() {
     State& s = *state_;
     if (!s.thread.joinable()) return;
-    s.call([&s] { s.safeOutputs({}); });
+    s.endOutputs();
+    std::vector<std::unique_ptr<State::Running>> ending;
     {
         const Lock lock(s.devicesMutex);
         s.stopped = true;
         for (auto& [id, running] : s.devices) running->thread.request_stop();
-        for (auto& [id, running] : s.devices) s.retire(running, false);
+        for (auto& [id, running] : s.devices) ending.push_back(std::move(running));
+        for (auto& running : s.retired) ending.push_back(std::move(running));
+        s.devices.clear();
+        s.retired.clear();
     }
+    for (const auto& running : ending)
+        if (running->thread.joinable()) running->thread.join();
     stopRecording();
     s.call([] {});
     {
@@ -200,15 +247,39 @@ void Engine::stop() {
     s.thread.join();
 }
 
+void Engine::endOutputs() {
+    state_->endOutputs();
+}
+
+bool Engine::outputsAtRest() const {
+    const Lock lock(state_->devicesMutex);
+    return state_->atRest;
+}
+
+void Engine::driveOutputs() {
+    state_->post([this] {
+        State& s = *state_;
+        const Lock lock(s.devicesMutex);
+        if (!s.atRest || s.stopped) return;
+        std::vector<std::string> anew;
+        for (const auto& spec : s.bench.devices)
+            if (s.rests(*spec)) anew.push_back(spec->id);
+        s.atRest = false;
+        for (const auto& spec : s.bench.devices) {
+            if (std::ranges::find(anew, spec->id) == anew.end()) continue;
+            auto& running = s.devices[spec->id];
+            if (running) s.retire(*running);
+            s.launch(*spec, std::move(running));
+        }
+    });
+}
+
 void Engine::wait() {
     State& s = *state_;
-    std::vector<std::jthread*> threads;
     {
-        const Lock lock(s.devicesMutex);
-        for (auto& [id, running] : s.devices) threads.push_back(&running->thread);
+        Lock lock(s.queueMutex);
+        s.queueChanged.wait(lock, [&]() HOLDING(s.queueMutex) { return s.alive == 0; });
     }
-    for (std::jthread* t : threads)
-        if (t->joinable()) t->join();
     s.call([] {});
 }
 
@@ -245,8 +316,7 @@ bool Engine::setOutput(const std::string& signal, double value) {
         const Lock lock(s.devicesMutex);
         const double v = isDigital(spec->kind) ? (value > 0.5 ? 1.0 : 0.0)
                                                : std::clamp(value, spec->output->low, spec->output->high);
-        s.drive(*spec, v);
-        found = true;
+        found = s.drive(*spec, v);
     });
     return found;
 }

@@ -41,6 +41,9 @@ struct EngineOptions {
     std::function<std::int64_t()> wallClock;
     /// Nanoseconds that the computer has slept in all, suspended; the system's where empty.
     std::function<std::int64_t()> asleep;
+    /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are no
+    /// matter.
+    bool outputsAtRest = false;
     /// Makes a device; the registry where empty. A null pointer is reported as a failed device.
     std::function<std::unique_ptr<Device>(const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&)>
         makeDevice;
@@ -70,7 +73,7 @@ public:
     Engine& operator=(const Engine&) = delete;
 
     /// Sets outputs to their safe values, ends measuring, closes the recording. Waits for the device threads. One
-    /// thread.
+    /// thread. Also done, to every engine that there is, when the program ends by exit().
     void stop();
     /// As fast as possible: waits until `until` has been reached and everything has gone through. One thread.
     void wait();
@@ -82,8 +85,15 @@ public:
     [[nodiscard]] Instant now() const;
     /// The bench as edited: takes hold between two blocks, without a stop unless a device cannot do without.
     void apply(const Bench& bench);
-    /// Clamped to the output's own limits. False if there is no such output.
+    /// Clamped to the output's own limits. False if there is no such output, or it is at rest or safe for good.
     bool setOutput(const std::string& signal, double value);
+    /// Puts all outputs to their safe values, where they stay: from now on nothing else drives them. Waits for nothing but
+    /// for handing them to the devices. stop() does it too; this is for whoever has other things to end first.
+    void endOutputs();
+    /// See EngineOptions::outputsAtRest.
+    [[nodiscard]] bool outputsAtRest() const;
+    /// The outputs get their start values, and from then on what the bench says. Their devices begin anew for that.
+    void driveOutputs();
     /// Writes a setting that lies in the device; its status says how that went. Does nothing without such a device.
     void setParameter(const std::string& device, const std::string& key, const std::string& value);
 
@@ -128,6 +138,7 @@ public:
 
 private:
     struct State;
+    struct Living;
     explicit Engine(std::unique_ptr<State> state);
     static std::unique_ptr<Engine> begin(const Bench& bench, EngineOptions options);
     void launchDevices();

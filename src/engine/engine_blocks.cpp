@@ -210,8 +210,9 @@ void Engine::State::driveReactions() {
     const Lock lock(devicesMutex, std::adopt_lock);
     if (std::exchange(publishing, false))
         for (auto& [signal, to] : published)
-            if (const auto device = devices.find(to.device);
-                to.waits && device != devices.end() && device->second->device)
+            if (const auto device = devices.find(to.device); to.waits && device != devices.end() &&
+                                                             device->second->device && !outputsEnded &&
+                                                             !rests(device->second->spec))
                 device->second->device->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
     const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
     for (const auto& [output, value] : now)

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <set>
 
+#include "core/crash_send.h"
 #include "core/guarded.h"
 #include "core/log.h"
 #include "engine/engine_state.h"
@@ -26,32 +27,37 @@ bool sameRequests(const Bench& a, const Bench& b, const std::string& device) {
 }  // namespace
 
 void Engine::State::note(const std::string& device, DeviceStatus status) {
-    bool changed = false;
+    bool changed = false, outputsChanged = false;
     {
         const Lock lock(mutex);
         DeviceStatus& known = statuses[device];
         changed = known.state != status.state;
+        outputsChanged = known.fellSafe != status.fellSafe || known.fallen != status.fallen;
+        for (const auto& [terminal, problem] : status.outputProblems) {
+            const auto before = known.outputProblems.find(terminal);
+            if (before != known.outputProblems.end() && before->second == problem) continue;
+            post([this, device, words = fmt::format("{}: {}: {}", device, terminal, problem.english())] {
+                logWarning("output refused: " + words);
+                if (recorder) recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "output refused", words); });
+            });
+        }
         known = status;
     }
-    if (!changed) return;
-    logInfo(device + ": " + linkStateWord(status.state) + ": " + status.sentence.english());
-    const LinkState state = status.state;
-    post([this, device, state, words = status.sentence.english()] {
-        if (state == LinkState::silent) markLost(device, Quality::stale);
-        if (state == LinkState::lost || state == LinkState::failed || state == LinkState::nonsense ||
-            state == LinkState::absent || state == LinkState::stopped)
-            markLost(device, Quality::gap);
-        if (recorder)
-            recorder->note([at = now(), state, device, words](RunWriter& w) {
-                w.addEvent(at, std::string("device ") + linkStateWord(state), device + ": " + words);
-            });
-        // Nobody watches over what a device drives while it cannot be read.
-        if (state == LinkState::lost || state == LinkState::failed) {
-            if (!away.contains(device)) away[device] = outputsNow();
-            safeOutputs(device);
+    if (!changed && !outputsChanged) return;
+    if (changed) logInfo(device + ": " + linkStateWord(status.state) + ": " + status.sentence.english());
+    post([this, device, changed, status = std::move(status)] {
+        const LinkState state = status.state;
+        if (changed) {
+            if (state == LinkState::silent) markLost(device, Quality::stale);
+            if (state == LinkState::lost || state == LinkState::failed || state == LinkState::nonsense ||
+                state == LinkState::absent || state == LinkState::stopped)
+                markLost(device, Quality::gap);
+            if (recorder)
+                recorder->note([at = now(), state, device, words = status.sentence.english()](RunWriter& w) {
+                    w.addEvent(at, std::string("device ") + linkStateWord(state), device + ": " + words);
+                });
         }
-        if (state == LinkState::live)
-            if (const auto before = away.extract(device)) restoreOutputs(device, before.mapped());
+        lookAtFallen(device, status);
         if (state == LinkState::live)
             unreached.erase(device);
         else if (state != LinkState::starting)
@@ -60,10 +66,68 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
     });
 }
 
-void Engine::State::safeOutputs(const std::string& device) {
+void Engine::State::noteQuiet(const std::shared_ptr<const ScanGroup>& group) {
+    post([this, group] {
+        const auto it = groups.find({group->device, group->name});
+        if (it == groups.end()) return;
+        for (Bound& b : it->second.bound) b.history->markLost(now(), Quality::stale);
+    });
+}
+
+void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& status) {
     const Lock lock(devicesMutex);
+    auto& down = fallen[device];
+    const auto stands = outputsNow();
+    // One that does not say by itself what has fallen: all, as long as it is not live again.
+    const bool all = status.state == LinkState::lost || status.state == LinkState::failed;
+    for (const auto& spec : bench.signals) {
+        if (!spec->output || spec->device != device) continue;
+        const bool isDown = all || status.fallen.contains(spec->terminal) ||
+                            (down.contains(spec->terminal) && status.state != LinkState::live);
+        if (isDown && !down.contains(spec->terminal)) {
+            const auto was = stands.find(spec->id);
+            down[spec->terminal] = was == stands.end() ? std::nullopt : std::optional(was->second);
+            drive(*spec, spec->output->safe);
+        } else if (!isDown && down.contains(spec->terminal)) {
+            const std::optional<double> was = down.extract(spec->terminal).mapped();
+            const auto is = stands.find(spec->id);
+            // Who has set it meanwhile has the last word.
+            const bool setSince = is != stands.end() && is->second != spec->output->safe;
+            if (setSince || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
+            drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was ? *was : spec->output->start);
+        }
+    }
+    // What was set before this was known has not reached it, and does not any more.
+    if (const auto it = devices.find(device); it != devices.end() && it->second->device)
+        it->second->device->allowOutputs(status.fellSafe);
+}
+
+void Engine::State::endOutputs() {
+    const Lock lock(devicesMutex);
+    if (std::exchange(outputsEnded, true) || stopped) return;
+    // To the devices at once, whatever waits to be worked on; to whoever looks and records, in its turn.
+    for (auto& [id, running] : devices)
+        if (running->device && !(atRest && rests(running->spec)))
+            for (const auto& [terminal, safe] : running->safe) running->device->setOutput(terminal, safe);
+    post([this] {
+        std::vector<std::pair<SignalSpec, double>> ended;
+        for (const auto& spec : bench.signals)
+            if (spec->output && outputsNow().contains(spec->id)) ended.emplace_back(*spec, spec->output->safe);
+        for (const auto& [spec, safe] : ended) {
+            {
+                const Lock inner(mutex);
+                outputs[spec.id] = safe;
+            }
+            emitOutput(spec, safe);
+        }
+    });
+}
+
+std::map<std::string, double> Engine::State::safeValues(const std::string& device) const {
+    std::map<std::string, double> out;
     for (const auto& spec : bench.signals)
-        if (spec->output && (device.empty() || spec->device == device)) drive(*spec, spec->output->safe);
+        if (spec->output && spec->device == device) out[spec->terminal] = spec->output->safe;
+    return out;
 }
 
 std::map<std::string, double> Engine::State::outputsNow() const {
@@ -71,30 +135,21 @@ std::map<std::string, double> Engine::State::outputsNow() const {
     return outputs;
 }
 
-void Engine::State::restoreOutputs(const std::string& device, const std::map<std::string, double>& before) {
-    const Lock lock(devicesMutex);
-    const auto now = outputsNow();
-    for (const auto& spec : bench.signals) {
-        if (!spec->output || spec->device != device || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
-        // Who has set it meanwhile has the last word.
-        const auto stands = now.find(spec->id);
-        if (stands != now.end() && stands->second != spec->output->safe) continue;
-        const auto was = before.find(spec->id);
-        drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was != before.end()
-                         ? was->second
-                         : spec->output->start);
-    }
+bool Engine::State::rests(const DeviceSpec& spec) const {
+    const DeviceKind* kind = deviceKind(spec.kind);
+    return atRest && !(kind && kind->simulated);
 }
 
-void Engine::State::drive(const SignalSpec& spec, double value) {
+bool Engine::State::drive(const SignalSpec& spec, double value) {
     const auto it = devices.find(spec.device);
-    if (it == devices.end() || !it->second->device) return;
+    if (it == devices.end() || !it->second->device || outputsEnded || rests(it->second->spec)) return false;
     it->second->device->setOutput(spec.terminal, value);
     {
         const Lock lock(mutex);
         outputs[spec.id] = value;
     }
     emitOutput(spec, value);
+    return true;
 }
 
 std::shared_ptr<WireTap> Engine::State::wire(const std::string& device) {
@@ -104,10 +159,51 @@ std::shared_ptr<WireTap> Engine::State::wire(const std::string& device) {
     return tap;
 }
 
-void Engine::State::launch(const DeviceSpec& spec) {
+void Engine::State::Running::work(const std::stop_token& stop) {
+    const CrashStack stack;
+    run(stop);
+    const Lock lock(engine.queueMutex);
+    ended = true;
+    --engine.alive;
+    engine.queueChanged.notify_all();
+}
+
+void Engine::State::Running::run(const std::stop_token& stop) {
+    if (before) {
+        // They may share a port, which only one of them can have.
+        if (before->thread.joinable()) before->thread.join();
+        before.reset();
+    }
+    std::string what;
+    try {
+        if (!stop.stop_requested()) device->run(*this, stop);
+        return;
+    } catch (const std::exception& e) {
+        what = e.what();
+    } catch (...) {
+        what = "?";
+    }
+    // It drives nothing any more and cannot be asked to: what it keeps for a crash is sent in its place.
+    device->sendSafe();
+    DeviceStatus status;
+    status.state = LinkState::failed;
+    status.sentence = text(CRUSCOTTO_TEXT("The driver has stopped because of a fault in itself ({0}). Change one of its "
+                                          "settings to start it anew; please report what happened."),
+                           what);
+    report(std::move(status));
+    broken = true;
+}
+
+void Engine::State::tellSafeValues(Running& running) {
+    running.safe = safeValues(running.spec.id);
+    if (running.device) running.device->setSafeValues(running.safe);
+}
+
+void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> before) {
     auto running = std::make_unique<Running>(*this, spec);
-    const DeviceContext context{
-        spec.id, options.pace, options.until ? std::optional(Instant{options.until->ns}) : std::nullopt, wire(spec.id)};
+    const DeviceContext context{spec.id, options.pace,
+                                options.until ? std::optional(Instant{options.until->ns}) : std::nullopt, wire(spec.id),
+                                rests(spec)};
     const auto requests = requestsFor(bench, spec.id);
     if (options.makeDevice) {
         running->device = options.makeDevice(spec, context, requests);
@@ -126,53 +222,68 @@ void Engine::State::launch(const DeviceSpec& spec) {
     }
     Running* r = running.get();
     devices[spec.id] = std::move(running);
+    fallen.erase(spec.id);
     std::erase_if(published, [&](const auto& p) { return p.second.device == spec.id; });
-    if (!r->device) return;
+    if (!r->device) {
+        if (before) retired.push_back(std::move(before));
+        return;
+    }
     if (const DeviceKind* kind = deviceKind(spec.kind); kind && kind->publishes)
         for (const auto& [signal, terminal] : kind->publishes(spec.settings))
             published.insert({signal, {spec.id, terminal, {}}});
+    tellSafeValues(*r);
     for (const auto& signal : bench.signals)
         if (signal->device == spec.id && signal->output) drive(*signal, signal->output->start);
-    r->thread = std::jthread([r](std::stop_token stop) { r->device->run(*r, stop); });
+    r->before = std::move(before);
+    {
+        const Lock lock(queueMutex);
+        ++alive;
+    }
+    r->thread = std::jthread([r](const std::stop_token& stop) { r->work(stop); });
 }
 
 void Engine::State::take(const Bench& next) {
     const Bench before = std::exchange(bench, next);
     const Lock lock(devicesMutex);
     if (stopped) return;
+    reap();
     std::set<std::string> kept;
     for (const auto& spec : bench.devices) {
         kept.insert(spec->id);
         const auto it = devices.find(spec->id);
-        if (it != devices.end()) {
-            Running& running = *it->second;
-            const auto requests = requestsFor(bench, spec->id);
-            if (running.device) leaveOutputs(before, *running.device, spec->id);
-            const bool same = running.spec.settings == spec->settings;
-            const bool goesOn =
-                same ? sameRequests(before, bench, spec->id) || !running.device || running.device->request(requests)
-                     : running.device && running.device->reconfigure(spec->settings, requests);
-            if (running.spec.kind == spec->kind && goesOn) {
-                running.spec.settings = spec->settings;
-                continue;
-            }
-            retire(it->second, true);
+        if (it == devices.end()) {
+            launch(*spec);
+            continue;
         }
-        launch(*spec);
+        Running& running = *it->second;
+        const auto requests = requestsFor(bench, spec->id);
+        tellSafeValues(running);
+        if (running.device) leaveOutputs(before, *running.device, spec->id);
+        const bool same = running.spec.settings == spec->settings;
+        const bool goesOn =
+            same ? sameRequests(before, bench, spec->id) || !running.device || running.device->request(requests)
+                 : running.device && running.device->reconfigure(spec->settings, requests);
+        if (running.spec.kind == spec->kind && goesOn && !running.broken) {
+            running.spec.settings = spec->settings;
+            continue;
+        }
+        retire(running);
+        launch(*spec, std::move(it->second));
     }
     for (auto it = devices.begin(); it != devices.end();) {
         if (kept.contains(it->first)) {
             ++it;
             continue;
         }
-        for (const auto& signal : before.signals)
-            if (signal->device == it->first && signal->output && it->second->device)
-                it->second->device->setOutput(signal->terminal, signal->output->safe);
-        retire(it->second, true);
+        if (it->second->device)
+            for (const auto& [terminal, safe] : it->second->safe) it->second->device->setOutput(terminal, safe);
+        retire(*it->second);
+        retired.push_back(std::move(it->second));
         {
             const Lock inner(mutex);
             statuses.erase(it->first);
         }
+        fallen.erase(it->first);
         it = devices.erase(it);
     }
     for (auto& [key, group] : groups)
@@ -195,16 +306,17 @@ void Engine::State::leaveOutputs(const Bench& before, Device& device, const std:
             device.setOutput(old->terminal, old->output->safe);
 }
 
-void Engine::State::retire(std::unique_ptr<Running>& running, bool onEngineThread) {
-    if (running->thread.joinable()) {
-        running->thread.request_stop();
-        if (onEngineThread) {
-            const Lock lock(queueMutex);
-            running->leaving = true;
-            queueChanged.notify_all();
-        }
-        running->thread.join();
+void Engine::State::retire(Running& running) {
+    {
+        const Lock lock(queueMutex);
+        running.leaving = true;
+        queueChanged.notify_all();
     }
+    running.thread.request_stop();
+}
+
+void Engine::State::reap() {
+    std::erase_if(retired, [](const auto& running) { return running->ended || !running->thread.joinable(); });
 }
 
 }  // namespace cruscotto

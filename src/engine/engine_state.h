@@ -33,12 +33,24 @@ struct Engine::State {
         DeviceSpec spec;
         std::unique_ptr<Device> device;
         std::map<const ScanGroup*, Gap> dropped;  // the device thread's own
-        std::atomic<bool> leaving{false};         // nobody takes its blocks any more
+        std::atomic<bool> leaving{false};         // nobody takes its blocks and reports any more
+        std::atomic<bool> ended{false};           // its thread has nothing more to do
+        std::atomic<bool> broken{false};          // because its driver threw an exception
+        std::unique_ptr<Running> before;          // the device thread's own: what it replaces, until that has ended
+        std::map<std::string, double> safe;       // of its outputs, by terminal; guarded as the set of devices
         std::jthread thread;
 
         Running(State& e, DeviceSpec s) : engine(e), spec(std::move(s)) {}
+        /// The device's thread.
+        void work(const std::stop_token& stop);
+        void run(const std::stop_token& stop);
         void deliver(BlockPtr block) override { engine.enqueue(*this, std::move(block)); }
-        void report(DeviceStatus status) override { engine.note(spec.id, std::move(status)); }
+        void report(DeviceStatus status) override {
+            if (!leaving) engine.note(spec.id, std::move(status));
+        }
+        void quiet(const std::shared_ptr<const ScanGroup>& group) override {
+            if (!leaving) engine.noteQuiet(group);
+        }
         [[nodiscard]] Instant now() const override { return engine.now(); }
     };
 
@@ -92,8 +104,9 @@ struct Engine::State {
     std::multimap<std::string, Published> published;            // by signal: readings that devices want
     bool publishing = false;                                    // some of them wait
     std::vector<std::pair<std::string, double>> reacted;        // outputs to set behind this block
-    std::map<std::string, std::map<std::string, double>> away;  // devices that are lost, and where all outputs stood
-    std::set<std::string> unreached;                            // devices that take nothing now
+    /// Outputs that their devices have put to safe values, by device and terminal, and where they stood.
+    std::map<std::string, std::map<std::string, std::optional<double>>> fallen;
+    std::set<std::string> unreached;  // devices that take nothing now
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
     std::int64_t sleptNs = 0;     // by asleepNs(), when it was last looked at
@@ -111,6 +124,7 @@ struct Engine::State {
     std::deque<Item> queue GUARDED_BY(queueMutex);
     std::size_t queuedBytes GUARDED_BY(queueMutex) = 0;
     bool quitting GUARDED_BY(queueMutex) = false;
+    int alive GUARDED_BY(queueMutex) = 0;       // threads of devices that have not ended
     std::string lostTo GUARDED_BY(queueMutex);  // why the last of `lost` were
 
     mutable Mutex mutex;
@@ -126,9 +140,12 @@ struct Engine::State {
     std::optional<Span> lastSleep GUARDED_BY(mutex);
 
     // the set of devices; held while they are started or stopped
-    Mutex devicesMutex;
+    Mutex devicesMutex;  // held for moments only: never while a device is waited for
     std::map<std::string, std::unique_ptr<Running>> devices GUARDED_BY(devicesMutex);
+    std::vector<std::unique_ptr<Running>> retired GUARDED_BY(devicesMutex);  // that end by themselves
     bool stopped GUARDED_BY(devicesMutex) = false;
+    bool outputsEnded GUARDED_BY(devicesMutex) = false;  // they are safe, for good
+    bool atRest GUARDED_BY(devicesMutex) = false;
 
     std::thread thread;
 
@@ -223,20 +240,28 @@ struct Engine::State {
     // ---- devices and outputs, any thread
 
     void note(const std::string& device, DeviceStatus status);
+    void noteQuiet(const std::shared_ptr<const ScanGroup>& group);
     /// Made when it is first asked for.
     std::shared_ptr<WireTap> wire(const std::string& device);
 
-    /// Engine thread, or with the engine thread gone.
-    void safeOutputs(const std::string& device);
-    /// The device is back: its outputs are brought to what the bench says for that.
-    void restoreOutputs(const std::string& device, const std::map<std::string, double>& before);
+    /// Engine thread. What of a device's outputs is safe because nobody watches over them is looked at anew: those that are
+    /// so from now on are told to be there, those that are back are brought to what the bench says for that.
+    void lookAtFallen(const std::string& device, const DeviceStatus& status);
     [[nodiscard]] std::map<std::string, double> outputsNow() const;
+    /// Any thread.
+    void endOutputs();
+    /// What each output of the device is put to when nobody watches over it.
+    [[nodiscard]] std::map<std::string, double> safeValues(const std::string& device) const;
 
-    /// devicesMutex held; engine thread.
-    void drive(const SignalSpec& spec, double value) HOLDING(devicesMutex);
+    /// devicesMutex held; engine thread. False where the output is not driven: at rest, safe for good, or its device is
+    /// none.
+    bool drive(const SignalSpec& spec, double value) HOLDING(devicesMutex);
+    /// Whether a device is kept at rest.
+    [[nodiscard]] bool rests(const DeviceSpec& spec) const HOLDING(devicesMutex);
+    void tellSafeValues(Running& running) HOLDING(devicesMutex);
 
-    /// devicesMutex held; engine thread.
-    void launch(const DeviceSpec& spec) HOLDING(devicesMutex);
+    /// devicesMutex held; engine thread. The device begins when the one that it replaces, if any, has ended.
+    void launch(const DeviceSpec& spec, std::unique_ptr<Running> before = nullptr) HOLDING(devicesMutex);
 
     /// Engine thread.
     void take(const Bench& next);
@@ -244,10 +269,12 @@ struct Engine::State {
     /// The bench as it is from here on, into the run.
     void noteBench(Instant at);
 
-    /// Ends a device's thread. It may still hand over blocks meanwhile: they queue up behind.
     /// Outputs of a device that no signal has any more are set to their safe values.
     void leaveOutputs(const Bench& before, Device& device, const std::string& id);
-    void retire(std::unique_ptr<Running>& running, bool onEngineThread);
+    /// Asks a device's thread to end, and does not wait for it. What it still hands over is not taken.
+    void retire(Running& running);
+    /// Those that have ended go.
+    void reap() HOLDING(devicesMutex);
 };
 
 }  // namespace cruscotto

@@ -1,5 +1,6 @@
 #include "engine/engine.h"
 
+#include <algorithm>
 #include <atomic>
 #include <cmath>
 #include <condition_variable>
@@ -139,10 +140,19 @@ TEST(Engine, ADeviceIsToldWhatIsAskedOfItAndMadeAnewWhereItCannotTakeThat) {
         const Bench more = withSignal(oneOutput(), another);
         engine->apply(more);
         engine->apply(more);
-        const auto expected = takes ? std::vector<std::string>{"made for 2", "AO0=3", "run", "asked for 3"}
-                                    : std::vector<std::string>{"made for 2", "AO0=3",      "run",   "asked for 3",
-                                                               "end",        "made for 3", "AO0=3", "run"};
-        EXPECT_TRUE(eventually([&] { return log.all() == expected; })) << testing::PrintToString(log.all());
+        // The engine does not wait for the one that goes; its successor does, before it begins.
+        std::vector<std::string> expected{"made for 2", "AO0=3", "run", "asked for 3"};
+        if (!takes) expected.insert(expected.end(), {"end", "run"});
+        const auto but = [&] {
+            auto all = log.all();
+            if (!takes && all.size() == 8) {
+                const auto made = std::ranges::find(all, "made for 3");
+                if (made != all.end() && *(made + 1) != "AO0=3") std::iter_swap(made + 1, made + 2);
+                if (made != all.end()) all.erase(made, made + 2);
+            }
+            return all;
+        };
+        EXPECT_TRUE(eventually([&] { return but() == expected; })) << testing::PrintToString(log.all());
     }
 }
 

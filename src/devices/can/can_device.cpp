@@ -10,6 +10,7 @@
 #include "core/units.h"
 #include "core/whole_file.h"
 #include "devices/link/link_driver.h"
+#include "devices/serial/byte_template.h"
 
 namespace cruscotto {
 
@@ -111,6 +112,18 @@ protected:
             CRUSCOTTO_TEXT("{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
             link_->name());
     }
+    [[nodiscard]] bool silenceIsFault() const override { return settings_.silenceIsFault; }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        std::vector<std::string> messages;
+        for (const Sent& s : sent_) {
+            Sent put = s;
+            bool any = false;
+            for (const auto& [terminal, value] : safe) any = setIn(put, terminal, value) || any;
+            // What it holds besides has been given a value, or the message was never sent.
+            if (any && complete(put)) messages.push_back(link_->bytesOf(put.frame));
+        }
+        crash.arm(link_->descriptor(), messages);
+    }
     void finish() override {
         takeOutputs();
         for (Sent& s : sent_)
@@ -200,20 +213,26 @@ private:
 
     void takeOutputs() {
         for (const auto& [terminal, value] : dueOutputs())
-            for (Sent& s : sent_) {
-                const auto it = std::ranges::find(s.terminals, terminal);
-                if (it == s.terminals.end()) continue;
-                const auto i = static_cast<std::size_t>(it - s.terminals.begin());
-                const DbcSignal& signal = s.what.signals[i];
-                setRawValue(signal, (value - signal.offset) / signal.factor, s.frame);
-                s.known[i] = true;
-                s.changed = true;
-            }
+            for (Sent& s : sent_)
+                if (setIn(s, terminal, value)) s.changed = true;
+    }
+    /// False where the message has no such terminal.
+    static bool setIn(Sent& s, const std::string& terminal, double value) {
+        const auto it = std::ranges::find(s.terminals, terminal);
+        if (it == s.terminals.end()) return false;
+        const auto i = static_cast<std::size_t>(it - s.terminals.begin());
+        const DbcSignal& signal = s.what.signals[i];
+        setRawValue(signal, (value - signal.offset) / signal.factor, s.frame);
+        s.known[i] = true;
+        return true;
     }
 
     bool send(Sent& s) {
         if (!complete(s)) return true;
-        s.changed = false;
+        const CanLink::Wrote wrote = link_->write(s.frame);
+        if (wrote == CanLink::Wrote::lost) return false;
+        s.changed = wrote == CanLink::Wrote::nothing;  // a busy bus takes it in a moment
+        if (s.changed) return true;
         if (wireOpen()) {
             std::vector<WireField> fields;
             for (std::size_t i = 0; i < s.what.signals.size(); ++i)
@@ -221,7 +240,7 @@ private:
             tell(WireMessage::Way::sent, wireBytes(s.frame), std::move(fields));
         }
         load_.add(bitsOnBus(s.frame), now());
-        return link_->write(s.frame);
+        return true;
     }
 
     static WireField fieldOf(const DbcSignal& s, const std::string& terminal, const CanFrame& f) {
@@ -387,6 +406,7 @@ Result<CanSettings> canSettings(const JsonText& json) {
     out.link.address = settings.word("address");
     out.link.bitRate = static_cast<unsigned>(settings.whole("bit-rate", 500'000, 1000, 8'000'000));
     out.link.listenOnly = settings.flag("listen-only");
+    out.silenceIsFault = settings.flag("silence-is-fault");
     if (auto checked = checkCanLink(out.link); !checked) return checked.error();
     if (const std::string path = settings.word("database"); !path.empty()) {
         const auto description = readWholeFile(path, largestDbc);
@@ -494,6 +514,7 @@ DeviceKind canKind() {
          "1696",
          CRUSCOTTO_TEXT("Two readings a message; the others follow.")},
         {"publish-every-s", CRUSCOTTO_TEXT("Publish every, in s"), Type::number, {}, "0.1", {}},
+        silenceSettingInfo(),
     };
     kind.terminals = canTerminals;
     kind.check = [](const JsonText& json) -> Result<void> {

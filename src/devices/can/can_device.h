@@ -21,6 +21,7 @@ struct CanSettings {
     std::vector<std::string> publish;  ///< ids of the bench's signals
     std::uint32_t publishId = 0x6A0;   ///< of the first message; the others follow
     double publishSeconds = 0.1;
+    bool silenceIsFault = false;  ///< outputs are put to their safe values when no frame comes any more
 };
 Result<CanSettings> canSettings(const JsonText& json);
 

@@ -115,15 +115,20 @@ public:
         }
         return true;
     }
-    bool write(const CanFrame& frame) override {
+    Wrote write(const CanFrame& frame) override {
+        const std::string bytes = bytesOf(frame);
+        if (::write(fd_, bytes.data(), bytes.size()) >= 0) return Wrote::all;
+        // A full queue is a busy bus.
+        return errno == ENOBUFS || errno == EAGAIN || errno == EINTR ? Wrote::nothing : Wrote::lost;
+    }
+    [[nodiscard]] int descriptor() const override { return fd_; }
+    [[nodiscard]] std::string bytesOf(const CanFrame& frame) const override {
         canfd_frame f{};
         f.can_id = frame.id | (frame.extended ? CAN_EFF_FLAG : 0) | (frame.remote ? CAN_RTR_FLAG : 0);
         f.len = frame.length;
         if (frame.bitRateSwitch) f.flags = CANFD_BRS;
         std::copy_n(frame.data.begin(), frame.length, f.data);
-        const ssize_t n = ::write(fd_, &f, frame.fd ? CANFD_MTU : CAN_MTU);
-        // A full queue is a busy bus: this value is dropped, the next one goes out.
-        return n >= 0 || errno == ENOBUFS || errno == EAGAIN || errno == EINTR;
+        return {reinterpret_cast<const char*>(&f), frame.fd ? CANFD_MTU : CAN_MTU};
     }
     void wake() override { waker_.wake(); }
     [[nodiscard]] std::string name() const override { return name_; }
@@ -168,7 +173,11 @@ public:
         }
         return true;
     }
-    bool write(const CanFrame& frame) override { return link_->write(slcanText(frame)); }
+    Wrote write(const CanFrame& frame) override {
+        return link_->write(slcanText(frame)) ? Wrote::all : Wrote::lost;
+    }
+    [[nodiscard]] int descriptor() const override { return link_->descriptor(); }
+    [[nodiscard]] std::string bytesOf(const CanFrame& frame) const override { return slcanText(frame); }
     void wake() override { link_->wake(); }
     [[nodiscard]] Duration unheard() const override { return link_->unheard(); }
     [[nodiscard]] std::string name() const override { return link_->name(); }
@@ -206,7 +215,9 @@ public:
         }
         return true;
     }
-    bool write(const CanFrame&) override { return true; }
+    Wrote write(const CanFrame&) override { return Wrote::all; }
+    [[nodiscard]] int descriptor() const override { return -1; }
+    [[nodiscard]] std::string bytesOf(const CanFrame&) const override { return {}; }
     void wake() override {}  // nothing waits here for long
     [[nodiscard]] std::string name() const override { return path_; }
 

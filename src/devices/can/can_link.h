@@ -33,7 +33,15 @@ public:
     };
     /// False if the link is lost.
     virtual bool read(Duration wait, Heard& out) = 0;
-    virtual bool write(const CanFrame& frame) = 0;
+    enum class Wrote {
+        all,
+        nothing,  ///< the bus is too busy to take it now
+        lost
+    };
+    virtual Wrote write(const CanFrame& frame) = 0;
+    /// The file that frames are written to, and the bytes of one, for CrashSend; -1 where there is none.
+    [[nodiscard]] virtual int descriptor() const = 0;
+    [[nodiscard]] virtual std::string bytesOf(const CanFrame& frame) const = 0;
     virtual void wake() = 0;
     /// As ByteLink's.
     [[nodiscard]] virtual Duration unheard() const { return {}; }

@@ -56,6 +56,13 @@ protected:
             link_->name());
     }
     void finish() override { sendOutputs(); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        std::string bytes;
+        for (const Pin& p : pins_)
+            if (const auto it = safe.find(p.what.name); it != safe.end() && p.problem.empty() && !replayed_)
+                bytes += outputBytes(p, it->second);
+        crash.arm(link_->descriptor(), {bytes});
+    }
 
     End talk(const std::stop_token& stop) override {
         reader_.reset();
@@ -197,6 +204,7 @@ private:
         std::erase_if(pins_, [&](const Pin& p) { return p.scan && !asked(p); });
         for (const TerminalRequest& r : requests) {
             const auto t = firmata::terminal(r.terminal);
+            if (t && t->out() && atRest()) continue;  // to be an output is to drive
             if (!t || std::ranges::any_of(pins_, [&](const Pin& p) { return p.what.name == t->name; })) continue;
             Pin pin{*t};
             if (!t->out()) {
@@ -217,6 +225,7 @@ private:
         std::string out = firmata::sysex(std::string("\x7A") + static_cast<char>(settings_.samplingMs & 0x7F) +
                                          static_cast<char>(settings_.samplingMs >> 7));
         std::set<int> ports;
+        readyAgain();
         for (Pin& p : pins_) {
             if (p.what.mode == firmata::i2c || std::exchange(p.begun, true)) continue;
             const int pin = p.what.mode == firmata::analog ? pinOfChannel(p.what.number) : p.what.number;
@@ -259,31 +268,33 @@ private:
         return true;
     }
 
+    [[nodiscard]] std::string outputBytes(const Pin& pin, double set) const {
+        const int n = pin.what.number;
+        if (pin.what.mode == firmata::output)
+            return {'\xF5', static_cast<char>(n), set != 0 ? '\x01' : '\x00'};
+        const auto i = static_cast<std::size_t>(n);
+        const auto mode = i < know_.pins.size() ? know_.pins[i].find(pin.what.mode) : std::map<int, int>::const_iterator();
+        if (i >= know_.pins.size() || mode == know_.pins[i].end()) return {};  // it was asked for since
+        const int bits = std::clamp(mode->second, 1, 28);
+        const int most = pin.what.mode == firmata::servo ? 180 : (1 << bits) - 1;
+        const int value = static_cast<int>(std::lround(std::clamp(set, 0., static_cast<double>(most))));
+        constexpr int ofShort = 14;  // bits that the short message holds, for one of the first 16 pins
+        std::string parts;
+        for (int at = 0; at < std::max(bits, ofShort); at += 7) parts += static_cast<char>(value >> at & 0x7F);
+        if (n < 16 && bits <= ofShort) return static_cast<char>(0xE0 | n) + parts;
+        return firmata::sysex(std::string{'\x6F', static_cast<char>(n)} + parts);
+    }
+
     bool sendOutputs() {
         const auto due = dueOutputs();
         if (replayed_) return true;
         for (std::size_t i = 0; i < due.size(); ++i) {
             const auto pin = std::ranges::find(pins_, due[i].first, [](const Pin& p) { return p.what.name; });
             if (pin == pins_.end()) owe(due[i].first, due[i].second);  // it is asked for in a moment
-            if (pin == pins_.end() || !pin->problem.empty()) continue;
-            const int n = pin->what.number;
-            std::string bytes;
-            if (pin->what.mode == firmata::output) {
-                bytes = {'\xF5', static_cast<char>(n), due[i].second != 0 ? '\x01' : '\x00'};
-            } else {
-                const int bits = std::clamp(know_.pins.at(static_cast<std::size_t>(n)).at(pin->what.mode), 1, 28);
-                const int most = pin->what.mode == firmata::servo ? 180 : (1 << bits) - 1;
-                const int value =
-                    static_cast<int>(std::lround(std::clamp(due[i].second, 0., static_cast<double>(most))));
-                constexpr int ofShort = 14;  // bits that the short message holds, for one of the first 16 pins
-                std::string parts;
-                for (int at = 0; at < std::max(bits, ofShort); at += 7) parts += static_cast<char>(value >> at & 0x7F);
-                if (n < 16 && bits <= ofShort)
-                    bytes = static_cast<char>(0xE0 | n) + parts;
-                else
-                    bytes = firmata::sysex(std::string{'\x6F', static_cast<char>(n)} + parts);
-            }
-            if (send(std::move(bytes))) continue;
+            if (pin == pins_.end()) continue;
+            outputSent(due[i].first, pin->problem);
+            if (!pin->problem.empty()) continue;
+            if (send(outputBytes(*pin, due[i].second))) continue;
             for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
             return false;
         }

@@ -16,12 +16,6 @@ namespace {
 constexpr Duration pollEvery = milliseconds(100), deliverEvery = milliseconds(5), guessEvery = milliseconds(1000);
 constexpr std::size_t mostRecent = 4096, mostFields = 256;
 
-std::set<std::string> namesOf(const std::map<std::string, std::string>& outputs) {
-    std::set<std::string> out;
-    for (const auto& [name, bytes] : outputs) out.insert(name);
-    return out;
-}
-
 class FrameBoard : public LinkDriver {
 public:
     FrameBoard(DeviceContext context, FrameBoardSettings settings)
@@ -64,6 +58,10 @@ protected:
             link_->name());
     }
     void finish() override { sendOutputs(); }
+    [[nodiscard]] bool silenceIsFault() const override { return settings_.silenceIsFault || !settings_.ask.empty(); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        crash.arm(link_->descriptor(), messagesFor(settings_.outputs, safe));
+    }
 
     End talk(const std::stop_token& stop) override {
         cutter_.reset();
@@ -327,6 +325,7 @@ Result<FrameBoardSettings> frameBoardSettings(const JsonText& json) {
     }
     out.stampSeconds = settings.number("stamp-unit-s", 0.001, 1e-7, 1);
     out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
+    out.silenceIsFault = settings.flag("silence-is-fault");
     readTemplates(settings, out.ask, out.askSeconds, out.outputs);
     if (auto read = settings.result(); !read) return read.error();
     return out;
@@ -379,6 +378,7 @@ DeviceKind frameBoardKind() {
              "board are noticed. Empty: the time of arrival.")},
         {"stamp-unit-s", CRUSCOTTO_TEXT("It counts, in s"), Type::number, {"0.001", "0.000001"}, "0.001", {}},
         {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
+        silenceSettingInfo(),
     };
     for (SettingInfo& info : templateSettingInfos()) kind.settings.push_back(std::move(info));
     for (SettingInfo& info : lineSettingInfos()) kind.settings.push_back(std::move(info));

@@ -36,6 +36,7 @@ public:
     GpioLines(DeviceContext context, GpioSettings settings, KernelCalls calls)
         : LinkDriver(std::move(context), outputsOf(settings)), settings_(std::move(settings)), calls_(calls) {
         for (const GpioLine& l : settings_.lines) {
+            if (l.out && atRest()) continue;  // to be an output is to drive
             Line line{l, nullptr, 0, {}, false, {}};
             if (!l.out) line.scan = &addScan(l.name, {{l.name, SampleType::bit, ChannelKind::digitalInput}});
             lines_.push_back(line);
@@ -147,6 +148,11 @@ protected:
         return text(CRUSCOTTO_TEXT("{0} went away. It is looked for again; the gap is kept."), settings_.chip);
     }
     void finish() override { (void)sendOutputs(); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        const gpio_v2_line_values values = valuesFor(safe);
+        crash.armRequest(fd_, GPIO_V2_LINE_SET_VALUES_IOCTL,
+                         std::string(reinterpret_cast<const char*>(&values), sizeof values));
+    }
 
     End talk(const std::stop_token& stop) override {
         if (lines_.empty()) return onlyLook(stop);
@@ -353,14 +359,20 @@ private:
         return true;
     }
 
-    bool sendOutputs() {
+    template <class Outputs>
+    [[nodiscard]] gpio_v2_line_values valuesFor(const Outputs& outputs) const {
         gpio_v2_line_values values{};
-        for (const auto& [terminal, value] : dueOutputs())
+        for (const auto& [terminal, value] : outputs)
             for (std::size_t i = 0; i < lines_.size(); ++i)
                 if (lines_[i].what.name == terminal) {
                     values.mask |= std::uint64_t{1} << i;
                     if (value != 0) values.bits |= std::uint64_t{1} << i;
                 }
+        return values;
+    }
+
+    bool sendOutputs() {
+        gpio_v2_line_values values = valuesFor(dueOutputs());
         return values.mask == 0 || calls_.control(fd_, GPIO_V2_LINE_SET_VALUES_IOCTL, &values) >= 0;
     }
 

@@ -71,6 +71,7 @@ HttpClient::Reply HttpClient::request(const std::string& path, const std::string
     curl_easy_setopt(c, CURLOPT_NOSIGNAL, 1L);
     curl_easy_setopt(c, CURLOPT_PROXY, "");  // a device on the bench is not behind one
     curl_easy_setopt(c, CURLOPT_TCP_NODELAY, 1L);
+    curl_easy_setopt(c, CURLOPT_QUICK_EXIT, 1L);  // a name that is being looked up is not waited for behind a stop
     curl_easy_setopt(c, CURLOPT_HTTPHEADER, state_->headers);
     curl_easy_setopt(c, CURLOPT_WRITEFUNCTION, keep);
     curl_easy_setopt(c, CURLOPT_WRITEDATA, &reply.body);

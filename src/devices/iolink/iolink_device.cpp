@@ -150,7 +150,7 @@ protected:
 
     End talk(const std::stop_token& stop) override {
         Instant due = now();
-        for (Polled& p : sensors_) p.identified = false;
+        for (Polled& p : sensors_) p.identified = p.failed = false;
         lookedAt_ = Instant{};
         while (!stop.stop_requested()) {
             if (now() - lookedAt_ >= lookAgainEvery || lookedAt_ == Instant{}) {
@@ -185,6 +185,8 @@ private:
         std::optional<Instant> lastGood{};
         bool identified = false;
         bool outChanged = false;
+        bool outGiven = false;  // some of it has been set: what nobody sets is not sent
+        bool failed = false;  // it was there, and is not
     };
     struct Parameter {
         const IoLinkSettings::Sensor* sensor;
@@ -219,8 +221,12 @@ private:
 
     static std::set<std::string> outputsOf(const IoLinkSettings& settings) {
         std::set<std::string> out;
-        for (const auto& s : settings.sensors)
-            for (const IoddValue& v : s.iodd.out) out.insert(terminalOf(s, v.name));
+        for (const auto& s : settings.sensors) out.merge(outputsOf(s));
+        return out;
+    }
+    static std::set<std::string> outputsOf(const IoLinkSettings::Sensor& s) {
+        std::set<std::string> out;
+        for (const IoddValue& v : s.iodd.out) out.insert(terminalOf(s, v.name));
         return out;
     }
 
@@ -333,6 +339,7 @@ private:
 
     /// False if the master is lost; what one sensor cannot do is its problem.
     bool poll(Polled& p, const std::stop_token& stop) {
+        if (!sendOutputs(stop)) return false;
         const std::string path = "/devices/" + escapedPath(p.what->alias);
         if (!p.identified) {
             const auto reply = get(path + "/identification", stop);
@@ -351,7 +358,8 @@ private:
                             p.what->iodd.vendorId));
             p.identified = true;
             if (!readParameters(p, stop)) return false;
-            p.outChanged = p.outChanged || !p.out.empty();
+            p.outChanged = p.outChanged || p.outGiven;
+            if (std::exchange(p.failed, false)) partIsBack(outputsOf(*p.what));
         }
         if (!sendOutputs(stop)) return false;
         if (!p.scan && !p.what->path.empty()) return true;
@@ -388,6 +396,7 @@ private:
         }
         p.identified = false;
         p.problem = std::move(why);
+        if (!std::exchange(p.failed, true)) partFails(outputsOf(*p.what));
         return true;
     }
 
@@ -399,7 +408,7 @@ private:
     bool readParameters(const Polled& p, const std::stop_token& stop) {
         for (std::size_t i = 0; i < parameters_.size(); ++i)
             if (parameters_[i].sensor == p.what && parameters_[i].what && parameters_[i].what->readable &&
-                !readParameter(i, stop))
+                (!sendOutputs(stop) || !readParameter(i, stop)))
                 return false;
         sink().report(status());
         return true;
@@ -464,6 +473,7 @@ private:
 
     bool writeParameters(const std::stop_token& stop) {
         return writeWaiting([&](std::size_t i, const std::string& value) -> std::optional<Written> {
+            if (!sendOutputs(stop)) return std::nullopt;  // they never wait for settings
             const Parameter& p = parameters_[i];
             if (!p.what) return command(p, value, stop);
             const auto bytes = written(p, status().parameters[i], value);
@@ -499,7 +509,7 @@ private:
                     if (terminalOf(*p.what, v.name) == terminal) {
                         const SlopeOffset as = shownAs(v, settings_.units);
                         v.put((value - as.offset) / as.slope, p.out);
-                        p.outChanged = true;
+                        p.outChanged = p.outGiven = true;
                     }
         for (Polled& p : sensors_) {
             if (!p.identified || !std::exchange(p.outChanged, false)) continue;
@@ -509,8 +519,8 @@ private:
                 p.outChanged = true;
                 return false;
             }
-            if (reply.status >= 300)
-                p.problem = text(CRUSCOTTO_TEXT("its output did not go through: {0}"), refusal(reply).english());
+            const Text problem = reply.status >= 300 ? refusal(reply) : Text{};
+            for (const std::string& terminal : outputsOf(*p.what)) outputSent(terminal, problem);
         }
         return true;
     }
@@ -522,6 +532,9 @@ private:
             status().linkAdvice =
                 text(CRUSCOTTO_TEXT("Asking all sensors takes {0} s, and they are asked every {1} s: read less often."),
                      shortNumber(tookNs_ * 1e-9), shortNumber(settings_.everySeconds));
+        if (const auto& refused = status().outputProblems; !refused.empty())
+            return setLive(text(CRUSCOTTO_TEXT("The output {0} did not go through: {1}."), refused.begin()->first,
+                                refused.begin()->second.english()));
         for (const Polled& p : sensors_)
             if (!p.problem.empty())
                 return setLive(text(CRUSCOTTO_TEXT("{0} answers, but {1} is not well: {2}. The rest goes on."),

@@ -1,5 +1,6 @@
 #include "devices/link/byte_link.h"
 #include "core/parsed.h"
+#include "devices/link/name_lookup.h"
 #include "devices/link/waker.h"
 
 #include <fcntl.h>
@@ -28,6 +29,7 @@ public:
     Got read(Duration wait, std::string& out) override { return port_.read(wait, out); }
     bool write(std::string_view bytes) override { return port_.write(bytes); }
     void wake() override { port_.wake(); }
+    [[nodiscard]] int descriptor() const override { return port_.descriptor(); }
     [[nodiscard]] std::string name() const override { return line_.port; }
 
 private:
@@ -37,20 +39,22 @@ private:
 
 class TcpLink : public ByteLink {
 public:
-    TcpLink(std::string host, std::uint16_t port) : host_(std::move(host)), port_(port) {}
+    TcpLink(std::string host, std::uint16_t port) : host_(std::move(host)), port_(port), name_(host_, port) {}
     ~TcpLink() override { TcpLink::close(); }
     std::optional<Failure> open() override {
         close();
-        addrinfo hints{}, *found = nullptr;
-        hints.ai_socktype = SOCK_STREAM;
-        hints.ai_flags = AI_NUMERICSERV;
-        if (const int error = getaddrinfo(host_.c_str(), std::to_string(port_).c_str(), &hints, &found); error != 0)
+        const auto found = name_.find(waker_, lookUpLimit);
+        if (!found)
+            return Failure{LinkState::absent,
+                           text(CRUSCOTTO_TEXT("Nobody has said yet where {0} is: the computer's name service does not "
+                                               "answer. It is waited for; or give the address."),
+                                host_)};
+        if (found->error != 0)
             return Failure{LinkState::absent,
                            text(CRUSCOTTO_TEXT("The name {0} is not known ({1}). Check it, or give the address."),
-                                host_, gai_strerror(error))};
-        const std::unique_ptr<addrinfo, decltype(&freeaddrinfo)> all(found, freeaddrinfo);
+                                host_, gai_strerror(found->error))};
         int error = EHOSTUNREACH;
-        for (const addrinfo* a = found; a; a = a->ai_next) {
+        for (const addrinfo* a = found->all.get(); a; a = a->ai_next) {
             const int fd = socket(a->ai_family, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
             if (fd < 0) continue;
             error = connectWithin(fd, *a);
@@ -106,6 +110,7 @@ public:
     }
     void wake() override { waker_.wake(); }
     [[nodiscard]] Duration unheard() const override { return unheard_; }
+    [[nodiscard]] int descriptor() const override { return fd_; }
     [[nodiscard]] std::string name() const override {
         return text(CRUSCOTTO_TEXT("{0}, port {1}"), host_, port_).english();
     }
@@ -128,6 +133,7 @@ private:
     }
     const std::string host_;
     const std::uint16_t port_;
+    NameLookup name_;
     Waker waker_;
     int fd_ = -1;
     Clock::time_point heard_;

@@ -31,6 +31,8 @@ public:
     /// Behind a loss: for how long the other side had not been heard when it was given up. Zero where the loss was seen
     /// as it happened.
     [[nodiscard]] virtual Duration unheard() const { return {}; }
+    /// The file that bytes are written to, for CrashSend; -1 where there is none.
+    [[nodiscard]] virtual int descriptor() const = 0;
     /// As a person calls it: "/dev/ttyACM0", "192.0.2.7, port 5025".
     [[nodiscard]] virtual std::string name() const = 0;
 };
@@ -51,6 +53,8 @@ std::unique_ptr<ByteLink> makeByteLink(const LinkAddress& address);
 
 /// A TCP connection that is given up after so long without an answer.
 inline constexpr Duration connectLimit = milliseconds(2000);
+/// After so long without an answer the state says that a name is being looked up.
+inline constexpr Duration lookUpLimit = milliseconds(2000);
 
 /// What a host that cannot be reached has to be called, by errno.
 ByteLink::Failure hostRefused(const std::string& name, int error);

@@ -30,15 +30,20 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
             const Lock lock(outputMutex_);
             for (auto& [terminal, output] : outputs_) output.waits = true;
         }
+        ready_.clear();
+        failedParts_.clear();
         const End end = talk(stop);
         deliver();
         if (end == End::stopped) {
             finish();
         } else {
             const Instant gone = lostSince();
+            fallSafe();
             if (end == End::lost) setState(LinkState::lost, lostSentence());
+            sink_->report(status_);
             for (ScanBuffer& scan : scans_) scan.away(gone, context_.id + " was away.");
         }
+        crash_.disarm();
         close();
         if (end != End::stopped) {
             pause(stop, retry_);
@@ -51,10 +56,53 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
 void LinkDriver::setOutput(const std::string& terminal, double value) {
     {
         const Lock lock(outputMutex_);
-        if (!outputNames_.contains(terminal)) return;
-        outputs_[terminal] = {value, true};
+        if (!outputNames_.contains(terminal) || held_.contains(terminal)) return;
+        Output& output = outputs_[terminal];
+        output.value = value;
+        output.waits = true;
     }
     wake();
+}
+
+void LinkDriver::setSafeValues(const std::map<std::string, double>& byTerminal) {
+    const Lock lock(outputMutex_);
+    safe_ = byTerminal;
+}
+
+void LinkDriver::allowOutputs(std::uint64_t fellSafe) {
+    const Lock lock(outputMutex_);
+    if (fellSafe == fell_) held_.clear();
+}
+
+void LinkDriver::fallSafe(const std::set<std::string>* only) {
+    const Lock lock(outputMutex_);
+    bool drives = false;
+    for (auto& [terminal, output] : outputs_) {
+        const auto safe = safe_.find(terminal);
+        if (safe == safe_.end() || (only && !only->contains(terminal)) || !std::exchange(output.sent, false)) continue;
+        output.value = safe->second;
+        output.waits = true;
+        held_.insert(terminal);
+        status_.fallen.insert(terminal);
+        drives = true;
+    }
+    if (drives) status_.fellSafe = ++fell_;
+}
+
+void LinkDriver::partFails(const std::set<std::string>& outputs) {
+    failedParts_.insert(outputs.begin(), outputs.end());
+    fallSafe(&outputs);
+    sink_->report(status_);
+}
+
+void LinkDriver::partIsBack(const std::set<std::string>& outputs) {
+    for (const std::string& terminal : outputs) {
+        failedParts_.erase(terminal);
+        status_.fallen.erase(terminal);
+        const Lock lock(outputMutex_);
+        if (const auto it = outputs_.find(terminal); it != outputs_.end()) it->second.waits = true;
+    }
+    sink_->report(status_);
 }
 
 void LinkDriver::setParameter(const std::string& key, const std::string& value) {
@@ -67,10 +115,36 @@ void LinkDriver::setParameter(const std::string& key, const std::string& value) 
 
 std::vector<std::pair<std::string, double>> LinkDriver::dueOutputs() {
     std::vector<std::pair<std::string, double>> due;
-    const Lock lock(outputMutex_);
-    for (auto& [terminal, output] : outputs_)
-        if (std::exchange(output.waits, false)) due.emplace_back(terminal, output.value);
+    std::map<std::string, double> ready;
+    {
+        const Lock lock(outputMutex_);
+        for (auto& [terminal, output] : outputs_) {
+            if (std::exchange(output.waits, false)) {
+                due.emplace_back(terminal, output.value);
+                output.sent = true;
+            }
+            if (const auto safe = safe_.find(terminal); output.sent && safe != safe_.end()) ready.insert(*safe);
+        }
+    }
+    if (ready != ready_) {
+        ready_ = std::move(ready);
+        if (ready_.empty())
+            crash_.disarm();
+        else
+            keepReady(crash_, ready_);
+    }
     return due;
+}
+
+void LinkDriver::outputSent(const std::string& terminal, Text problem) {
+    auto& problems = status_.outputProblems;
+    const auto it = problems.find(terminal);
+    if (problem.empty() ? it == problems.end() : it != problems.end() && it->second == problem) return;
+    if (problem.empty())
+        problems.erase(it);
+    else
+        problems[terminal] = std::move(problem);
+    sink_->report(status_);
 }
 
 LinkDriver::Written LinkDriver::notTaken(const std::string& value) {
@@ -123,11 +197,25 @@ std::optional<std::vector<TerminalRequest>> LinkDriver::newRequests() {
 
 void LinkDriver::owe(const std::string& terminal, double value) {
     const Lock lock(outputMutex_);
-    if (Output& output = outputs_[terminal]; !output.waits) output = {value, true};
+    if (Output& output = outputs_[terminal]; !output.waits) {
+        output.value = value;
+        output.waits = true;
+    }
 }
 
 void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStatus::Suggestion> suggestions) {
     if (state == status_.state && sentence == status_.sentence && suggestions == status_.suggestions) return;
+    const bool fails = state == LinkState::nonsense || state == LinkState::failed || state == LinkState::lost ||
+                       (state == LinkState::silent && silenceIsFault());
+    // Nobody watches over what is driven while nothing is read that makes sense.
+    if (fails && state != status_.state) fallSafe();
+    // Nor is anything known of what happens meanwhile.
+    if (state != status_.state &&
+        (state == LinkState::nonsense || state == LinkState::silent || state == LinkState::failed)) {
+        deliver();
+        for (ScanBuffer& scan : scans_) scan.away({}, sentence.english());
+        deliver();
+    }
     status_.state = state;
     status_.sentence = std::move(sentence);
     status_.suggestions = std::move(suggestions);
@@ -136,6 +224,7 @@ void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStat
 
 void LinkDriver::setLive(Text sentence, std::vector<DeviceStatus::Suggestion> suggestions) {
     retry_ = firstRetry;
+    std::erase_if(status_.fallen, [this](const std::string& terminal) { return !failedParts_.contains(terminal); });
     setState(LinkState::live, std::move(sentence), std::move(suggestions));
 }
 
@@ -161,9 +250,14 @@ void LinkDriver::deliver() {
 }
 
 void LinkDriver::tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields, Text problem) {
+    tellAt(now(), way, std::move(bytes), std::move(fields), std::move(problem));
+}
+
+void LinkDriver::tellAt(Instant at, WireMessage::Way way, std::string bytes, std::vector<WireField> fields,
+                        Text problem) {
     if (!wireOpen()) return;
     WireMessage message;
-    message.at = now();
+    message.at = at;
     message.way = way;
     message.bytes = std::move(bytes);
     message.fields = std::move(fields);

@@ -7,6 +7,7 @@
 #include <optional>
 #include <set>
 
+#include "core/crash_send.h"
 #include "core/guarded.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/scan_buffer.h"
@@ -14,12 +15,16 @@
 namespace cruscotto {
 
 /// What drivers of a link have in common: opening it, coming back by itself ever less often, the gap that an absence
-/// leaves, the states, and outputs that wait to be sent. A driver overrides what is particular to its protocol. All of
-/// it runs on the thread of run(), but for setOutput() and wake().
+/// leaves, the states, and outputs that wait to be sent, and that are put to their safe values when the link fails. A
+/// driver overrides what is particular to its protocol. All of it runs on the thread of run(), but for wake() and what
+/// Device says.
 class LinkDriver : public Device {
 public:
     void run(DeviceSink& sink, std::stop_token stop) final;
     void setOutput(const std::string& terminal, double value) final;
+    void setSafeValues(const std::map<std::string, double>& byTerminal) final;
+    void allowOutputs(std::uint64_t fellSafe) final;
+    void sendSafe() final { crash_.send(); }
     void setParameter(const std::string& key, const std::string& value) final;
     bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
 
@@ -43,8 +48,16 @@ protected:
     [[nodiscard]] virtual Instant lostSince() const { return now(); }
     /// What went away and what to do, for the state "lost".
     [[nodiscard]] virtual Text lostSentence() const = 0;
+    /// A device that is asked and says nothing has failed; one that speaks when it has something to say may have
+    /// nothing.
+    [[nodiscard]] virtual bool silenceIsFault() const { return true; }
+    /// Has `crash` hold what puts these outputs there if the program crashes. Called while the link is open; does nothing
+    /// where the kind of link does not allow it.
+    virtual void keepReady(CrashSend& /*crash*/, const std::map<std::string, double>& /*safe*/) {}
 
     [[nodiscard]] const std::string& id() const { return context_.id; }
+    /// Nothing is to be driven: see DeviceContext.
+    [[nodiscard]] bool atRest() const { return context_.atRest; }
     [[nodiscard]] Instant now() const { return sink_->now(); }
     /// For open(), which may wait long.
     [[nodiscard]] const std::stop_token& stopToken() const { return stop_; }
@@ -63,6 +76,7 @@ protected:
     /// Somebody looks at the wire.
     [[nodiscard]] bool wireOpen() const { return context_.wire && context_.wire->isOpen(); }
     void tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields = {}, Text problem = {});
+    void tellAt(Instant at, WireMessage::Way way, std::string bytes, std::vector<WireField> fields, Text problem);
     /// What outputs have been set to since the last time, of each only the newest value.
     [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
     /// What came of writing a parameter: what was done, or why not.
@@ -82,6 +96,15 @@ protected:
     [[nodiscard]] std::optional<std::vector<TerminalRequest>> newRequests();
     /// An output could not be sent now; sent with the next unless it is set anew.
     void owe(const std::string& terminal, double value);
+    /// Some of what is behind the link has failed, and with it these outputs: they are put to their safe values, and are
+    /// sent when it is back. The rest goes on.
+    void partFails(const std::set<std::string>& outputs);
+    void partIsBack(const std::set<std::string>& outputs);
+    /// What keepReady() would say has changed: it is asked again with the next dueOutputs().
+    void readyAgain() { ready_.clear(); }
+    /// What came of sending an output: empty where it went through, else how it was refused or changed. Reported where
+    /// that differs from what was.
+    void outputSent(const std::string& terminal, Text problem);
     /// Waits without the processor; ends with the stop.
     void pause(const std::stop_token& stop, Duration d);
     /// Ends also when there are newRequests().
@@ -97,8 +120,14 @@ private:
     struct Output {
         double value = 0;
         bool waits = false;
+        bool sent = false;  // since the outputs were last safe
     };
+    /// Outputs that are driven are put to their safe values, and stay there until allowOutputs().
+    void fallSafe(const std::set<std::string>* only = nullptr);
     std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
+    std::map<std::string, double> safe_ GUARDED_BY(outputMutex_);
+    std::set<std::string> held_ GUARDED_BY(outputMutex_);  // they take nothing until allowOutputs()
+    std::uint64_t fell_ GUARDED_BY(outputMutex_) = 0;
     std::vector<std::pair<std::string, std::string>> parameters_ GUARDED_BY(outputMutex_);
     // the run thread's own
     DeviceSink* sink_ = nullptr;
@@ -107,6 +136,9 @@ private:
     Instant lastReport_;
     Duration retry_;
     std::deque<ScanBuffer> scans_;
+    CrashSend crash_;
+    std::map<std::string, double> ready_;  // what crash_ holds
+    std::set<std::string> failedParts_;    // their outputs
 };
 
 }  // namespace cruscotto

@@ -57,10 +57,15 @@ void ScanBuffer::away(Instant since, const std::string& cause) {
     if (!last_ || coming_) return;
     since = std::max(since, *last_);
     coming_ = Gap{since, since, 0, cause};
+    quiet_ = true;
 }
 
 void ScanBuffer::deliver(DeviceSink& sink) {
-    if (times_.empty()) return;
+    if (times_.empty()) {
+        if (std::exchange(quiet_, false)) sink.quiet(group_);
+        return;
+    }
+    quiet_ = false;
     auto block = std::make_shared<Block>();
     block->group = group_;
     block->firstIndex = next_;

@@ -19,10 +19,11 @@ public:
     /// One value a channel. A time before the one before it gets that time, a nanosecond later. Not a number, and what
     /// a quality says: marked so.
     void add(Instant at, std::span<const double> values, std::span<const Quality> qualities = {});
-    /// Between `since` and the next sample nothing was measured; before the first sample that is no gap. Precondition:
-    /// what was added has been delivered.
+    /// Between `since`, or the last sample where that is later, and the next sample nothing was measured; before the first
+    /// sample that is no gap. Precondition: what was added has been delivered.
     void away(Instant since, const std::string& cause);
-    /// A block of what was added since the last time; nothing where nothing was.
+    /// A block of what was added since the last time, where anything was; and that nothing more comes, where that was
+    /// said.
     void deliver(DeviceSink& sink);
     [[nodiscard]] const ScanGroup& group() const { return *group_; }
 
@@ -32,6 +33,7 @@ private:
     std::optional<Instant> last_;
     std::optional<Gap> gap_;     // before what is held
     std::optional<Gap> coming_;  // its end is the next sample
+    bool quiet_ = false;         // which is to be told
     std::vector<Instant> times_;
     std::vector<Samples> columns_;
     std::vector<std::vector<QualityInterval>> quality_;

@@ -12,7 +12,7 @@ namespace cruscotto {
 namespace {
 
 constexpr int missesUntilSilent = 3;
-constexpr Duration silentUnitEvery = milliseconds(1000);
+constexpr Duration shortestRest = milliseconds(500), longestRest = milliseconds(10'000);
 constexpr Duration giveUpAfter = milliseconds(4000);
 constexpr int readFunction[] = {1, 2, 3, 4};  // by ModbusTable
 
@@ -81,6 +81,16 @@ protected:
         return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), link_->name());
     }
     void finish() override { sendOutputs({}); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        std::vector<std::string> messages;
+        std::uint16_t number = 0xFF00;
+        for (const ModbusPoint& p : settings_.points)
+            if (const auto it = safe.find(p.name); it != safe.end())
+                messages.push_back(modbusBytes(settings_.framing, {++number, static_cast<std::uint8_t>(p.unit),
+                                                                   writePdu(p, it->second)}));
+        // On a serial line the unit's answer passes between two of them.
+        crash.arm(link_->descriptor(), messages, std::chrono::milliseconds(serial() ? 30 : 0));
+    }
 
     End talk(const std::stop_token& stop) override {
         replies_.reset();
@@ -123,6 +133,7 @@ private:
     struct Health {
         int misses = 0;
         bool silent = false;
+        Duration rest = shortestRest;  // until a silent one is asked again
     };
     enum class Outcome { good, refused, nothing, lost };
     struct Reply {
@@ -134,10 +145,10 @@ private:
         std::size_t pduAt = 0;
     };
 
-    static std::set<std::string> outputsOf(const ModbusSettings& settings) {
+    static std::set<std::string> outputsOf(const ModbusSettings& settings, std::optional<int> unit = {}) {
         std::set<std::string> out;
         for (const ModbusPoint& p : settings.points)
-            if (p.out) out.insert(p.name);
+            if (p.out && (!unit || p.unit == *unit)) out.insert(p.name);
         return out;
     }
 
@@ -290,17 +301,23 @@ private:
             if (stop.stop_requested()) return true;
             tell(WireMessage::Way::received, {}, {}, reply.problem);
             read.problem = reply.problem;
-            if (++health.misses >= missesUntilSilent) health.silent = true;
-            // One that does not answer must not hold up the others of the line.
-            if (health.silent)
+            if (++health.misses >= missesUntilSilent && !std::exchange(health.silent, true))
+                partFails(outputsOf(settings_, what.unit));
+            notRead(read, fmt::format("Unit {} did not answer.", what.unit));
+            if (health.silent) {
+                // One that does not answer must not hold up the others of the line: it is asked less and less often.
+                const bool others = std::ranges::any_of(units_, [](const auto& u) { return !u.second.silent; });
                 for (Read& r : reads_)
                     if (r.what.unit == what.unit) {
-                        if (r.lastGood) r.scan->away(*r.lastGood, fmt::format("Unit {} did not answer.", what.unit));
-                        r.due = std::max(r.due, now() + silentUnitEvery);
+                        notRead(r, fmt::format("Unit {} did not answer.", what.unit));
+                        r.due = std::max(r.due, now() + (others ? health.rest : shortestRest));
                     }
+                health.rest = std::min(health.rest + health.rest, longestRest);
+            }
             judge();
             return true;
         }
+        if (health.silent) partIsBack(outputsOf(settings_, what.unit));
         health = {};
         if (reply.outcome == Outcome::refused) {
             tell(WireMessage::Way::received, reply.bytes, {}, reply.problem);
@@ -313,6 +330,7 @@ private:
             read.problem = text(CRUSCOTTO_TEXT("{0} of unit {1} from {2}: {3}"), modbusTableName(what.table), what.unit,
                                 what.address, reply.problem.english());
             reject(reply.bytes, read.problem);
+            notRead(read, read.problem.english() + ".");
             judge();
             return true;
         }
@@ -320,12 +338,20 @@ private:
         if (registers.empty()) {
             reject(reply.bytes, CRUSCOTTO_TEXT("not as many values as were asked for"));
             tell(WireMessage::Way::received, reply.bytes, {}, CRUSCOTTO_TEXT("not as many values as were asked for"));
+            notRead(read, "The reply had not as many values as were asked for.");
             return true;
         }
         read.problem = {};
         take(read, reply, registers);
         judge();
         return true;
+    }
+
+    /// A gap from its last value to its next.
+    void notRead(const Read& read, const std::string& cause) {
+        if (!read.lastGood) return;
+        read.scan->away(*read.lastGood, cause);
+        read.scan->deliver(sink());
     }
 
     void take(Read& read, Reply& reply, const std::vector<std::uint16_t>& registers) {
@@ -379,8 +405,9 @@ private:
         if (silent == units_.size() && silent > 0) {
             setState(LinkState::silent,
                      text(CRUSCOTTO_TEXT("{0} is open, but no unit answers: {1}."), link_->name(), problem.english()));
-        } else if (!trouble_.empty()) {
-            setLive(trouble_);
+        } else if (const auto& refused = status().outputProblems; !refused.empty()) {
+            setLive(text(CRUSCOTTO_TEXT("The output {0} did not go through: {1}."), refused.begin()->first,
+                         refused.begin()->second.english()));
         } else if (!problem.empty()) {
             setLive(text(CRUSCOTTO_TEXT("{0} answers, but not everything is well: {1}. The rest goes on."),
                          link_->name(), problem.english()));
@@ -423,9 +450,7 @@ private:
                 for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
                 return false;
             }
-            trouble_ =
-                problem ? text(CRUSCOTTO_TEXT("The output {0} did not go through: {1}."), p->name, problem->english())
-                        : Text{};
+            outputSent(p->name, problem.value_or(Text{}));
             judge();
         }
         return true;
@@ -467,7 +492,7 @@ private:
 
     bool readParameters(const std::stop_token& stop) {
         for (std::size_t i = 0; i < settings_.rack.settings.size() && !stop.stop_requested(); ++i) {
-            if (!readParameter(i, stop)) return false;
+            if (!sendOutputs(stop) || !readParameter(i, stop)) return false;
             // A capture that began later holds none of them: each would be waited for in vain.
             if (!settings_.address.isCapture() || status().parameters[i].problem.empty()) continue;
             for (; i < settings_.rack.settings.size(); ++i)
@@ -495,6 +520,7 @@ private:
 
     bool writeParameters(const std::stop_token& stop) {
         return writeWaiting([&](std::size_t i, const std::string& value) -> std::optional<Written> {
+            if (!sendOutputs(stop)) return std::nullopt;  // they never wait for settings
             const RackModule::Setting& s = settings_.rack.settings[i];
             double number = 0;
             bool known = parseNumber(value, number);
@@ -520,7 +546,6 @@ private:
     std::uint16_t transaction_ = 0;
     Instant lastReply_;
     double tookNs_ = 0;
-    Text trouble_;  // with the last output
 };
 
 std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {

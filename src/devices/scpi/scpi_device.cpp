@@ -91,6 +91,9 @@ protected:
         return text(CRUSCOTTO_TEXT("The connection to {0} broke. It is tried again; the gap is kept."), link_->name());
     }
     void finish() override { sendOutputs(); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        crash.arm(link_->descriptor(), messagesFor(settings_.outputs, safe, std::string(1, settings_.end)));
+    }
 
     End talk(const std::stop_token& stop) override {
         answers_.reset();
@@ -103,8 +106,10 @@ protected:
         identity_ = answer.substr(0, 120);
         if (nothingAsked())
             if (const Outcome o = excused(describe(stop)); o != Outcome::good) return after(o, stop);
-        for (const std::string& line : settings_.setup)
-            if (!send(line)) return End::lost;
+        // Commands may do anything.
+        if (!atRest())
+            for (const std::string& line : settings_.setup)
+                if (!send(line)) return End::lost;
         nextLook_ = now();
         for (Asked& a : asked_) a.due = now();
         while (!stop.stop_requested()) {
@@ -346,6 +351,14 @@ private:
 
     /// SCPI-99, 21.8: the queue is read until it says 0.
     Outcome readErrors(const std::stop_token& stop) {
+        const std::set<std::string> sent = std::exchange(sent_, {});
+        Text refused;
+        const Outcome o = readErrors(stop, refused);
+        if (o == Outcome::good)
+            for (const std::string& output : sent) outputSent(output, refused);
+        return o;
+    }
+    Outcome readErrors(const std::stop_token& stop, Text& last) {
         for (int i = 0; i < mostErrorsRead; ++i) {
             std::string answer;
             if (const Outcome o = query("SYST:ERR?", answer, stop); o != Outcome::good) {
@@ -357,6 +370,7 @@ private:
             const auto code = scpiNumbers(answer.substr(0, answer.find(',')));
             if (!code || code.value().front().value == 0) return Outcome::good;
             instrumentError_ = answer.substr(0, 200);
+            last = text(CRUSCOTTO_TEXT("the instrument says {0}"), instrumentError_);
             errorSince_ = now();
             reject(answer, text(CRUSCOTTO_TEXT("the instrument reports an error")));
         }
@@ -366,6 +380,9 @@ private:
     void judge() {
         if (now() - errorSince_ > showErrorFor) instrumentError_.clear();
         Text problem;
+        if (const auto& refused = status().outputProblems; !refused.empty())
+            problem = text(CRUSCOTTO_TEXT("the output {0} did not go through: {1}"), refused.begin()->first,
+                           refused.begin()->second.english());
         for (const Asked& a : asked_)
             if (problem.empty()) problem = a.problem;
         if (!problem.empty() || !instrumentError_.empty()) {
@@ -389,6 +406,7 @@ private:
                 return false;
             }
             nextLook_ = now();
+            sent_.insert(due[i].first);
         }
         return true;
     }
@@ -399,6 +417,7 @@ private:
     std::vector<ScpiAnswers::Piece> waiting_;
     std::vector<Asked> asked_;
     std::string identity_, instrumentError_;
+    std::set<std::string> sent_;  // outputs, since the errors were last read
     Instant nextLook_, errorSince_;
     bool readsErrors_ = false;
     int misses_ = 0;

@@ -119,6 +119,30 @@ void readTemplates(SettingsReader& settings, std::string& ask, double& askSecond
             settings.fail(failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english()));
 }
 
+SettingInfo silenceSettingInfo() {
+    return {"silence-is-fault",
+            CRUSCOTTO_TEXT("Silence is a fault"),
+            SettingInfo::Type::flag,
+            {},
+            "false",
+            CRUSCOTTO_TEXT("For a board that speaks all the time: when it is silent, its outputs are put to their safe "
+                           "values. One that is asked need not say so.")};
+}
+
+std::set<std::string> namesOf(const std::map<std::string, std::string>& outputs) {
+    std::set<std::string> out;
+    for (const auto& [name, bytes] : outputs) out.insert(name);
+    return out;
+}
+
+std::vector<std::string> messagesFor(const std::map<std::string, std::string>& outputs,
+                                     const std::map<std::string, double>& values, const std::string& end) {
+    std::vector<std::string> out;
+    for (const auto& [name, value] : values)
+        if (const auto it = outputs.find(name); it != outputs.end()) out.push_back(bytesFor(it->second, value) + end);
+    return out;
+}
+
 std::vector<SettingInfo> templateSettingInfos() {
     using Type = SettingInfo::Type;
     return {

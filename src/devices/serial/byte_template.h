@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -26,5 +27,12 @@ void readTemplates(SettingsReader& settings, std::string& ask, double& askSecond
                    std::map<std::string, std::string>& outputs);
 /// Those settings, for a kind's editor.
 std::vector<SettingInfo> templateSettingInfos();
+/// The setting "silence-is-fault": of a board that speaks by itself, that it should never be silent.
+SettingInfo silenceSettingInfo();
+/// The names of such outputs.
+std::set<std::string> namesOf(const std::map<std::string, std::string>& outputs);
+/// What is sent to put these outputs to these values, a message for each that is there, each with `end` behind it.
+std::vector<std::string> messagesFor(const std::map<std::string, std::string>& outputs,
+                                     const std::map<std::string, double>& values, const std::string& end = {});
 
 }  // namespace cruscotto

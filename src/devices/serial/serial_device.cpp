@@ -1,12 +1,10 @@
 #include "devices/serial/serial_device.h"
 
 #include <algorithm>
-#include <condition_variable>
 #include <map>
 
-#include "core/guarded.h"
 #include "devices/link/board_clock.h"
-#include "devices/link/byte_link.h"
+#include "devices/link/link_driver.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 #include "devices/serial/speed_search.h"
@@ -16,9 +14,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::size_t mostTerminals = 256;  // a board that makes up labels must not fill the memory
-constexpr Duration firstRetry = milliseconds(5), longestRetry = milliseconds(500);
 constexpr Duration pollEvery = milliseconds(100);
-constexpr Duration reportEvery = milliseconds(250);
 constexpr Duration listenToSpeed = milliseconds(1500);
 
 /// What has come over the line lately, to tell a wrong speed from a wrong format.
@@ -33,269 +29,191 @@ struct LineHealth {
     [[nodiscard]] bool wrongSpeed() const { return bytesSinceGood >= 48 && strangeSinceGood * 5 > bytesSinceGood; }
 };
 
-class SerialLineBoard : public Device {
+class SerialLineBoard : public LinkDriver {
 public:
     SerialLineBoard(DeviceContext context, SerialLineSettings settings)
-        : context_(std::move(context)), settings_(std::move(settings)), line_(settings_.line), load_(line_) {
+        : LinkDriver(std::move(context), namesOf(settings.outputs)),
+          settings_(std::move(settings)),
+          line_(settings_.line),
+          load_(line_) {
         if (!settings_.stamp.empty()) clock_.emplace(settings_.stampBits, settings_.stampSeconds);
     }
 
-    void run(DeviceSink& sink, std::stop_token stop) override {
-        const std::stop_callback wake(stop, [this] { port_.wake(); });
-        SerialPort& port = port_;
-        std::optional<Instant> lostSince;
-        while (!stop.stop_requested()) {
-            if (line_.baud == 0 && !findSpeed(sink, stop)) {
-                pause(stop);
-                continue;
-            }
-            if (auto refused = port.open(line_)) {
-                setState(sink, refused->state, refused->sentence);
-                pause(stop);
-                continue;
-            }
-            splitter_.reset();
-            wire_.reset();
-            health_ = {};
-            if (clock_) clock_->reset();
-            load_ = SerialLoad(line_);
-            {
-                // A board that was away, or has just started, does not know what it stands at.
-                const Lock lock(outputMutex_);
-                for (auto& [terminal, output] : outputs_) output.waits = true;
-            }
-            if (!listen(sink, stop, port, lostSince)) continue;
-        }
-        // The safe values have been set before the stop.
-        if (port.isOpen()) sendOutputs(sink, port);
-        setState(sink, LinkState::stopped, text(CRUSCOTTO_TEXT("Stopped.")));
+protected:
+    std::optional<ByteLink::Failure> open() override {
+        if (line_.baud == 0)
+            if (auto none = findSpeed()) return none;
+        return port_.open(line_);
+    }
+    void close() override { port_.close(); }
+    void wake() override { port_.wake(); }
+    [[nodiscard]] bool silenceIsFault() const override { return settings_.silenceIsFault || !settings_.ask.empty(); }
+    [[nodiscard]] Text lostSentence() const override {
+        return text(
+            CRUSCOTTO_TEXT("{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
+            settings_.line.port);
+    }
+    // The safe values have been set before the stop.
+    void finish() override { (void)sendOutputs(); }
+    void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
+        crash.arm(port_.descriptor(), messagesFor(settings_.outputs, safe));
     }
 
-    void setOutput(const std::string& terminal, double value) override {
-        if (!settings_.outputs.contains(terminal)) return;
-        {
-            const Lock lock(outputMutex_);
-            Output& output = outputs_[terminal];
-            output = {value, true};
-        }
-        port_.wake();
-    }
-    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return false; }
-
-private:
-    struct Terminal {
-        std::shared_ptr<const ScanGroup> group;
-        std::uint64_t next = 0;
-        std::optional<Gap> gap;
-        std::vector<Instant> times;
-        std::vector<double> values;
-    };
-
-    struct Output {
-        double value = 0;
-        bool waits = false;  // to be sent
-    };
-
-    bool send(DeviceSink& sink, SerialPort& port, const std::string& bytes) {
-        if (bytes.empty()) return true;
-        if (context_.wire && context_.wire->isOpen()) {
-            WireMessage message;
-            message.at = sink.now();
-            message.way = WireMessage::Way::sent;
-            message.bytes = bytes;
-            context_.wire->add(std::move(message));
-        }
-        return port.write(bytes);
-    }
-
-    /// What outputs have been set to since the last time; of each only the newest value. False if the port is lost.
-    bool sendOutputs(DeviceSink& sink, SerialPort& port) {
-        std::vector<std::pair<std::string, double>> due;
-        {
-            const Lock lock(outputMutex_);
-            for (auto& [terminal, output] : outputs_)
-                if (std::exchange(output.waits, false)) due.emplace_back(terminal, output.value);
-        }
-        return std::ranges::all_of(due, [&](const auto& output) {
-            return send(sink, port, bytesFor(settings_.outputs.at(output.first), output.second));
-        });
-    }
-
-    void pause(std::stop_token& stop) {
-        Lock lock(sleepMutex_);
-        sleeper_.wait_for(lock, stop, std::chrono::nanoseconds(retry_.ns), [] { return false; });
-        retry_ = std::min(retry_ + retry_, longestRetry);
-    }
-
-    void setState(DeviceSink& sink, LinkState state, Text sentence,
-                  std::vector<DeviceStatus::Suggestion> suggestions = {}) {
-        if (state == status_.state && sentence == status_.sentence && suggestions == status_.suggestions) return;
-        status_.state = state;
-        status_.sentence = std::move(sentence);
-        status_.suggestions = std::move(suggestions);
-        sink.report(status_);
-    }
-
-    static DeviceStatus::Suggestion lookForSpeed() {
-        return {CRUSCOTTO_TEXT("Find the speed by listening"), "baud", "0"};
-    }
-
-    /// True where one was found; else the state says why not.
-    bool findSpeed(DeviceSink& sink, const std::stop_token& stop) {
-        const SpeedFound found = cruscotto::findSpeed(
-            settings_.line, settings_.format, listenToSpeed, stop,
-            [&](unsigned baud, std::size_t tried, std::size_t all) {
-                setState(sink, LinkState::starting,
-                         text(CRUSCOTTO_TEXT("Listening on {0} at {1} baud, {2} of {3}, to find the board's speed. "
-                                             "Nothing is sent."),
-                              settings_.line.port, baud, tried + 1, all));
-            });
-        if (found.stopped) return false;
-        if (found.baud) {
-            line_.baud = *found.baud;
-            return true;
-        }
-        if (found.refused)
-            setState(sink, found.refused->state, found.refused->sentence);
-        else if (!found.anything)
-            setState(
-                sink, LinkState::silent,
-                text(CRUSCOTTO_TEXT("Nothing arrives on {0} at any usual speed. Is the board powered, and does its "
-                                    "program run?"),
-                     settings_.line.port));
-        else
-            setState(
-                sink, LinkState::nonsense,
-                text(CRUSCOTTO_TEXT("At no usual speed does what arrives on {0} look like lines of text. The board "
-                                    "may send bytes instead of text, or at an unusual speed."),
-                     settings_.line.port));
-        return false;
-    }
-
-    /// The sentence of a link that works; with a speed that was found, the offer to stay with it.
-    void setLive(DeviceSink& sink) {
-        retry_ = firstRetry;
-        if (settings_.line.baud != 0)
-            return setState(sink, LinkState::live,
-                            text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), line_.port, line_.baud));
-        setState(sink, LinkState::live,
-                 text(CRUSCOTTO_TEXT("The speed was found: lines arrive on {0} at {1} baud and fit."), line_.port,
-                      line_.baud),
-                 {{text(CRUSCOTTO_TEXT("Stay at {0} baud"), line_.baud), "baud", std::to_string(line_.baud)}});
-    }
-
-    [[nodiscard]] double byteNs() const { return 1e9 * line_.bitsPerByte() / line_.baud; }
-
-    /// What arrived, for whoever looks at the wire. Empty bytes: nothing came for a while.
-    void tell(std::string_view bytes, Instant now) {
-        if (!context_.wire || !context_.wire->isOpen()) return wire_.reset();
-        std::vector<WireLines::Piece> pieces;
-        if (bytes.empty())
-            wire_.pause(pieces);
-        else
-            wire_.feed(bytes, now, byteNs(), pieces);
-        for (WireLines::Piece& piece : pieces) {
-            WireMessage message;
-            message.at = piece.at;
-            std::vector<FieldValue> fields;
-            const std::string_view line = std::string_view(piece.bytes).substr(0, piece.bytes.find_first_of("\r\n"));
-            if (!piece.whole)
-                message.problem = text(CRUSCOTTO_TEXT("no whole line"));
-            else if (line.empty())
-                message.problem = {};
-            else if (auto parsed = parseLine(settings_.format, line, fields); !parsed)
-                message.problem = parsed.error().message;
-            for (FieldValue& f : fields) message.fields.push_back({f.start, f.length, std::move(f.terminal), f.value});
-            message.bytes = std::move(piece.bytes);
-            context_.wire->add(std::move(message));
-        }
-    }
-
-    /// Reads until the port is lost (false) or the device is stopped (true).
-    bool listen(DeviceSink& sink, std::stop_token& stop, SerialPort& port, std::optional<Instant>& lostSince) {
-        Instant lastByte = sink.now(), lastGood = lastByte, lastReport = lastByte;
+    End talk(const std::stop_token& stop) override {
+        splitter_.reset();
+        wire_.reset();
+        health_ = {};
+        if (clock_) clock_->reset();
+        load_ = SerialLoad(line_);
+        Instant lastByte = now(), lastGood = lastByte;
         setState(
-            sink, LinkState::starting,
+            LinkState::starting,
             text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), line_.port, line_.baud));
         std::string bytes;
         const std::string question = bytesFor(settings_.ask, 0);
         Instant nextQuestion = lastByte;
         while (!stop.stop_requested()) {
             bytes.clear();
-            bool sent = sendOutputs(sink, port);
+            if (!sendOutputs()) return End::lost;
             Duration wait = pollEvery;
             if (!question.empty()) {
-                if (sink.now() >= nextQuestion) {
-                    sent = sent && send(sink, port, question);
-                    nextQuestion = std::max(nextQuestion + seconds(settings_.askSeconds), sink.now());
+                if (now() >= nextQuestion) {
+                    if (!send(question)) return End::lost;
+                    nextQuestion = std::max(nextQuestion + seconds(settings_.askSeconds), now());
                 }
-                wait = std::clamp(nextQuestion - sink.now(), milliseconds(1), pollEvery);
+                wait = std::clamp(nextQuestion - now(), milliseconds(1), pollEvery);
             }
-            const SerialPort::Got got = sent ? port.read(wait, bytes) : SerialPort::Got::lost;
-            const Instant now = sink.now();
-            if (got == SerialPort::Got::lost) {
-                if (!lostSince) lostSince = now;
-                port.close();
-                setState(
-                    sink, LinkState::lost,
-                    text(CRUSCOTTO_TEXT(
-                             "{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
-                         settings_.line.port));
-                pause(stop);
-                return false;
-            }
+            if (port_.read(wait, bytes) == SerialPort::Got::lost) return End::lost;
+            const Instant t = now();
             if (!bytes.empty()) {
-                lastByte = now;
-                status_.bytes += bytes.size();
+                lastByte = t;
+                status().bytes += bytes.size();
                 health_.feed(bytes);
-                load_.add(bytes.size(), now);
-                tell(bytes, now);
-                if (decode(bytes, now, lostSince)) {
-                    lastGood = now;
+                load_.add(bytes.size(), t);
+                tellLines(bytes, t);
+                if (decode(bytes, t)) {
+                    lastGood = t;
                     health_ = {};
-                    deliver(sink);
-                    setLive(sink);
+                    deliver();
+                    lineFits();
                 }
             } else {
-                tell({}, now);
+                tellLines({}, t);
             }
-            judge(sink, now, lastByte, lastGood);
-            if (now - lastReport >= reportEvery) {
-                lastReport = now;
-                status_.linkShare = load_.share(now);
-                status_.linkAdvice = status_.linkShare && status_.state == LinkState::live
-                                         ? speedAdvice(line_.baud, *status_.linkShare)
-                                         : Text{};
-                sink.report(status_);
-            }
+            judge(t, lastByte, lastGood);
+            status().linkShare = load_.share(t);
+            status().linkAdvice = status().linkShare && status().state == LinkState::live
+                                      ? speedAdvice(line_.baud, *status().linkShare)
+                                      : Text{};
+            reportSometimes();
         }
-        return true;
+        return End::stopped;
     }
 
-    void judge(DeviceSink& sink, Instant now, Instant lastByte, Instant lastGood) {
-        if (now - lastByte > seconds(settings_.silenceSeconds)) {
-            setState(sink, LinkState::silent,
+private:
+    bool send(const std::string& bytes) {
+        if (bytes.empty()) return true;
+        LinkDriver::tell(WireMessage::Way::sent, bytes);
+        return port_.write(bytes);
+    }
+
+    /// What outputs have been set to since the last time; of each only the newest value. False if the port is lost.
+    bool sendOutputs() {
+        return std::ranges::all_of(dueOutputs(), [&](const auto& output) {
+            return send(bytesFor(settings_.outputs.at(output.first), output.second));
+        });
+    }
+
+    static DeviceStatus::Suggestion lookForSpeed() {
+        return {CRUSCOTTO_TEXT("Find the speed by listening"), "baud", "0"};
+    }
+
+    /// Nothing where one was found, else why not.
+    std::optional<ByteLink::Failure> findSpeed() {
+        const SpeedFound found = cruscotto::findSpeed(
+            settings_.line, settings_.format, listenToSpeed, stopToken(),
+            [&](unsigned baud, std::size_t tried, std::size_t all) {
+                setState(LinkState::starting,
+                         text(CRUSCOTTO_TEXT("Listening on {0} at {1} baud, {2} of {3}, to find the board's speed. "
+                                             "Nothing is sent."),
+                              settings_.line.port, baud, tried + 1, all));
+            });
+        if (found.stopped) return ByteLink::Failure{LinkState::stopped, CRUSCOTTO_TEXT("Stopped.")};
+        if (found.baud) {
+            line_.baud = *found.baud;
+            return std::nullopt;
+        }
+        if (found.refused) return found.refused;
+        if (!found.anything)
+            return ByteLink::Failure{
+                LinkState::silent,
+                text(CRUSCOTTO_TEXT("Nothing arrives on {0} at any usual speed. Is the board powered, and does its "
+                                    "program run?"),
+                     settings_.line.port)};
+        return ByteLink::Failure{
+            LinkState::nonsense,
+            text(CRUSCOTTO_TEXT("At no usual speed does what arrives on {0} look like lines of text. The board "
+                                "may send bytes instead of text, or at an unusual speed."),
+                 settings_.line.port)};
+    }
+
+    /// The sentence of a link that works; with a speed that was found, the offer to stay with it.
+    void lineFits() {
+        if (settings_.line.baud != 0)
+            return setLive(text(CRUSCOTTO_TEXT("Lines arrive on {0} at {1} baud and fit."), line_.port, line_.baud));
+        setLive(text(CRUSCOTTO_TEXT("The speed was found: lines arrive on {0} at {1} baud and fit."), line_.port,
+                     line_.baud),
+                {{text(CRUSCOTTO_TEXT("Stay at {0} baud"), line_.baud), "baud", std::to_string(line_.baud)}});
+    }
+
+    [[nodiscard]] double byteNs() const { return 1e9 * line_.bitsPerByte() / line_.baud; }
+
+    /// What arrived, for whoever looks at the wire. Empty bytes: nothing came for a while.
+    void tellLines(std::string_view bytes, Instant now) {
+        if (!wireOpen()) return wire_.reset();
+        std::vector<WireLines::Piece> pieces;
+        if (bytes.empty())
+            wire_.pause(pieces);
+        else
+            wire_.feed(bytes, now, byteNs(), pieces);
+        for (WireLines::Piece& piece : pieces) {
+            Text problem;
+            std::vector<FieldValue> fields;
+            const std::string_view line = std::string_view(piece.bytes).substr(0, piece.bytes.find_first_of("\r\n"));
+            if (!piece.whole)
+                problem = text(CRUSCOTTO_TEXT("no whole line"));
+            else if (!line.empty())
+                if (auto parsed = parseLine(settings_.format, line, fields); !parsed) problem = parsed.error().message;
+            std::vector<WireField> told;
+            for (FieldValue& f : fields) told.push_back({f.start, f.length, std::move(f.terminal), f.value});
+            tellAt(piece.at, WireMessage::Way::received, std::move(piece.bytes), std::move(told), std::move(problem));
+        }
+    }
+
+    void judge(Instant t, Instant lastByte, Instant lastGood) {
+        if (t - lastByte > seconds(settings_.silenceSeconds)) {
+            setState(LinkState::silent,
                      text(CRUSCOTTO_TEXT("{0} is open, but nothing has arrived for {1} s. Is the board powered, and "
                                          "does its program run?"),
                           settings_.line.port, settings_.silenceSeconds));
         } else if (health_.wrongSpeed()) {
-            setState(sink, LinkState::nonsense,
+            setState(LinkState::nonsense,
                      text(CRUSCOTTO_TEXT("Bytes arrive on {0} but make no sense at {1} baud: it looks like a different "
                                          "speed. Choose the one in the board's program, or let it be found."),
                           line_.port, line_.baud),
                      {lookForSpeed()});
-        } else if (now - lastGood > seconds(1) && health_.bytesSinceGood >= 8 && !status_.lastRejected.empty()) {
-            setState(sink, LinkState::nonsense,
+        } else if (t - lastGood > seconds(1) && health_.bytesSinceGood >= 8 && !status().lastRejected.empty()) {
+            setState(LinkState::nonsense,
                      text(CRUSCOTTO_TEXT("Lines arrive on {0} but none fits: {1}. Check the line format."),
-                          settings_.line.port, status_.lastRejected.back().reason.english()),
+                          settings_.line.port, status().lastRejected.back().reason.english()),
                      otherKind());
         }
     }
 
     /// The other kind of lines, if those that came fit that.
-    std::vector<DeviceStatus::Suggestion> otherKind() const {
+    std::vector<DeviceStatus::Suggestion> otherKind() {
         std::vector<std::string> lines;
-        for (const Rejected& r : status_.lastRejected) lines.push_back(r.bytes);
+        for (const Rejected& r : status().lastRejected) lines.push_back(r.bytes);
         const auto likely = likelyKind(lines);
         if (!likely || *likely == settings_.format.kind) return {};
         if (*likely == LineFormat::Kind::labelled)
@@ -303,40 +221,29 @@ private:
         return {{text(CRUSCOTTO_TEXT("Read numbers without names")), "lines", "delimited"}};
     }
 
-    void reject(Instant at, std::string_view line, Text reason) {
-        ++status_.rejected;
-        if (status_.lastRejected.size() == 20) status_.lastRejected.erase(status_.lastRejected.begin());
-        status_.lastRejected.push_back({at, std::string(line.substr(0, 200)), std::move(reason)});
-    }
-
     /// True if at least one line fitted.
-    bool decode(std::string_view bytes, Instant now, std::optional<Instant>& lostSince) {
+    bool decode(std::string_view bytes, Instant arrived) {
         std::vector<LineSplitter::Line> lines;
         splitter_.feed(bytes, lines);
         std::vector<FieldValue> fields;
         bool any = false;
         for (const LineSplitter::Line& line : lines) {
-            ++status_.lines;
+            ++status().lines;
             if (line.tooLong) {
-                reject(now, line.text, text(CRUSCOTTO_TEXT("longer than {0} characters"), LineSplitter::longestLine));
+                reject(line.text, text(CRUSCOTTO_TEXT("longer than {0} characters"), LineSplitter::longestLine));
                 continue;
             }
             if (auto parsed = parseLine(settings_.format, line.text, fields); !parsed) {
-                reject(now, line.text, parsed.error().message);
+                reject(line.text, parsed.error().message);
                 continue;
             }
             // The line ended as long ago as what came behind it took on the wire; never before the one before it.
-            Instant at{now.ns - static_cast<std::int64_t>(byteNs() * static_cast<double>(line.bytesBehind))};
+            Instant at{arrived.ns - static_cast<std::int64_t>(byteNs() * static_cast<double>(line.bytesBehind))};
             if (clock_)
                 if (const auto stamp = std::ranges::find(fields, settings_.stamp, &FieldValue::terminal);
                     stamp != fields.end() && stamp->value >= 0 && stamp->value < 9e15)
                     at = clock_->at(static_cast<std::uint64_t>(stamp->value), at);
             if (lastLine_ && at <= *lastLine_) at = *lastLine_ + nanoseconds(1);
-            if (lostSince) {
-                const Gap gap{*lostSince, at, 0, settings_.line.port + " was away."};
-                for (auto& [name, terminal] : terminals_) terminal.gap = gap;
-                lostSince.reset();
-            }
             lastLine_ = at;
             any = true;
             for (const FieldValue& field : fields) store(field, at);
@@ -345,51 +252,24 @@ private:
     }
 
     void store(const FieldValue& field, Instant at) {
-        auto it = terminals_.find(field.terminal);
-        if (it == terminals_.end()) {
-            if (terminals_.size() >= mostTerminals) return;
-            auto group = std::make_shared<ScanGroup>();
-            group->device = context_.id;
-            group->name = field.terminal;
-            group->channels = {{field.terminal, SampleType::float64, ChannelKind::analogInput}};
-            it = terminals_.try_emplace(field.terminal).first;
-            it->second.group = std::move(group);
+        auto it = scans_.find(field.terminal);
+        if (it == scans_.end()) {
+            if (scans_.size() >= mostTerminals) return;
+            ScanBuffer& made =
+                addScan(field.terminal, {{field.terminal, SampleType::float64, ChannelKind::analogInput}});
+            it = scans_.emplace(field.terminal, &made).first;
         }
-        it->second.times.push_back(at);
-        it->second.values.push_back(field.value);
+        it->second->add(at, std::span(&field.value, 1));
     }
 
-    void deliver(DeviceSink& sink) {
-        for (auto& [name, terminal] : terminals_) {
-            if (terminal.times.empty()) continue;
-            auto block = std::make_shared<Block>();
-            block->group = terminal.group;
-            block->firstIndex = terminal.next;
-            block->t0 = terminal.times.front();
-            block->gapBefore = std::exchange(terminal.gap, std::nullopt);
-            terminal.next += terminal.times.size();
-            block->times = std::exchange(terminal.times, {});
-            block->columns.emplace_back(std::exchange(terminal.values, {}));
-            sink.deliver(std::move(block));
-        }
-    }
-
-    const DeviceContext context_;
     const SerialLineSettings settings_;
-    Mutex sleepMutex_;
-    std::condition_variable_any sleeper_;
-    SerialPort port_;  // the run thread's, but for wake()
-    Mutex outputMutex_;
-    std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
-    // the run thread's own
-    Duration retry_ = firstRetry;  // each time twice as long, until lines arrive again
-    SerialSettings line_;          // as it is open, with the speed that was found
+    SerialPort port_;      // the run thread's, but for wake()
+    SerialSettings line_;  // as it is open, with the speed that was found
     SerialLoad load_;
     LineSplitter splitter_;
     WireLines wire_;
     LineHealth health_;
-    DeviceStatus status_;
-    std::map<std::string, Terminal> terminals_;
+    std::map<std::string, ScanBuffer*> scans_;  // by terminal
     std::optional<Instant> lastLine_;
     std::optional<BoardClock> clock_;
 };
@@ -421,6 +301,7 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
         settings.fail(failure("\"port\" is missing: say which port the board is on, as in /dev/ttyACM0."));
     readLineSettings(settings, out.line, 0);
     out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
+    out.silenceIsFault = settings.flag("silence-is-fault");
     readTemplates(settings, out.ask, out.askSeconds, out.outputs);
     out.stamp = settings.word("stamp");
     out.stampBits = settings.oneOf("stamp-bits", 32, {16, 32});
@@ -504,6 +385,7 @@ DeviceKind serialLineKind() {
          "0",
          CRUSCOTTO_TEXT("Delimited lines with another count are skipped; 0 takes any.")},
         {"silence-s", CRUSCOTTO_TEXT("Silent after, in s"), Type::number, {}, "3", {}},
+        silenceSettingInfo(),
         {"stamp",
          CRUSCOTTO_TEXT("The board's own time is"),
          Type::text,

@@ -16,6 +16,7 @@ struct SerialLineSettings {
     SerialSettings line;  ///< baud 0: to be found by listening
     LineFormat format;
     double silenceSeconds = 3;  ///< this long without a byte: silent
+    bool silenceIsFault = false;  ///< also of a board that is not asked
     std::string ask;            ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal

@@ -39,7 +39,8 @@ public:
     /// Nothing on success.
     std::optional<Failure> open(const SerialSettings& settings);
     void close();
-    [[nodiscard]] bool isOpen() const { return fd_ >= 0 || playback_; }
+    /// The file that bytes are written to; -1 while none is open.
+    [[nodiscard]] int descriptor() const { return fd_; }
 
     enum class Got { bytes, nothing, lost };
     /// Waits for bytes, at most `wait` or until wake(); appends what is there (at most 64 KiB) to `out`.
