@@ -74,7 +74,8 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     if (auto left = recovery.take(QString::fromStdString(options.file))) {
         window.session().restore(std::move(*left));
     } else if (!options.file.empty()) {
-        window.openFile(QString::fromStdString(options.file));
+        window.openFile(QString::fromStdString(options.file),
+                        options.drive ? Session::Outputs::drive : Session::Outputs::asKnown);
     } else {
         const QString last = QSettings().value("last/bench").toString();
         if (last.isEmpty()) {
@@ -124,6 +125,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         auto bench = loadBench(options.file, checkDevices);
         if (!bench) return fail(shown(bench.error().message));
         EngineOptions engine;
+        engine.outputsAtRest = true;  // a picture is no reason to drive anything
         engine.history.samples = std::size_t{1} << 18;
         engine.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };  // 2026-01-15 09:00 UTC
         const bool fast = allSimulated(bench.value());

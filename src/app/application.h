@@ -8,6 +8,7 @@ namespace cruscotto {
 
 struct WindowOptions {
     std::string file;      ///< .bench or .run; the last bench, or the pump bench example, where empty
+    bool drive = false;    ///< the file's outputs need no question
     std::string attached;  ///< the tree of /sys and /dev that attached devices are looked for in; / where empty
 };
 /// Opens the window and stays until it is closed. Returns the program's exit code.

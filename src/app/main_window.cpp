@@ -31,6 +31,7 @@ MainWindow::MainWindow()
       notice_(new QLabel),
       noticeDo_(new QPushButton),
       noticeBar_(new QWidget(central_)),
+      restBar_(new QWidget(central_)),
       splitter_(new QSplitter(Qt::Horizontal, central_)),
       list_(new SignalList(session_, splitter_)),
       page_(new PageView(session_, splitter_)),
@@ -60,6 +61,19 @@ MainWindow::MainWindow()
     }
     noticeBar_->hide();
     column->addWidget(noticeBar_);
+    restBar_->setObjectName("panel");
+    auto* rest = new QHBoxLayout(restBar_);
+    rest->setContentsMargins(16, 6, 12, 6);
+    auto* restWords = new QLabel(tr("▲ Outputs are at rest: this bench was not saved here, or was changed since. Nothing is "
+                                    "driven, and nothing is sent but what reading needs."));
+    restWords->setWordWrap(true);
+    rest->addWidget(restWords, 1);
+    auto* driveThem = new QPushButton(tr("Drive the outputs"));
+    driveThem->setFocusPolicy(Qt::TabFocus);
+    connect(driveThem, &QPushButton::clicked, this, [this] { session_.driveOutputs(); });
+    rest->addWidget(driveThem);
+    restBar_->hide();
+    column->addWidget(restBar_);
     side_->addWidget(drawer_);
     side_->addWidget(device_);
     side_->hide();
@@ -159,12 +173,12 @@ void MainWindow::restoreSettings() {
     splitter_->restoreState(settings.value("window/splitter").toByteArray());
 }
 
-void MainWindow::openFile(const QString& path) {
+void MainWindow::openFile(const QString& path, Session::Outputs outputs) {
     notice({});
     if (path.endsWith(".run"))
         session_.openRun(path);
     else
-        session_.openBench(path);
+        session_.openBench(path, outputs);
 }
 
 void MainWindow::openExample(const QString& name) {
@@ -188,6 +202,10 @@ void MainWindow::frame(bool digits) {
     const Instant t = session_.shownAt();
     page_->refresh(t, digits);
     list_->refresh(t, digits);
+    if (restBar_->isHidden() == session_.outputsAtRest()) {
+        restBar_->setVisible(session_.outputsAtRest());
+        updateActions();
+    }
     status_->refresh(digits);
     ribbon_->refresh(digits);
     if (digits) standIn_->look();

@@ -30,7 +30,7 @@ public:
     ~MainWindow() override;
 
     /// Opens a .bench or .run; what cannot be opened is said in the notice.
-    void openFile(const QString& path);
+    void openFile(const QString& path, Session::Outputs outputs = Session::Outputs::asKnown);
     void openExample(const QString& name);
     [[nodiscard]] Session& session() { return session_; }
     [[nodiscard]] PageView& page() { return *page_; }
@@ -94,6 +94,7 @@ private:
     QLabel* notice_;
     QPushButton* noticeDo_;  ///< what can be done about it, if anything
     QWidget* noticeBar_;
+    QWidget* restBar_;  ///< there while outputs are at rest
     QSplitter* splitter_;
     SignalList* list_;
     PageView* page_;

@@ -71,7 +71,7 @@ void Recovery::keep(const Left& now) {
     }
     const bool same = kept_ && anything(*kept_) == anything(now) && kept_->path == now.path &&
                       kept_->unsaved == now.unsaved && kept_->run == now.run &&
-                      kept_->inOrder == now.inOrder && sameBench(kept_->bench, now.bench);
+                      kept_->inOrder == now.inOrder && kept_->atRest == now.atRest && sameBench(kept_->bench, now.bench);
     if (same || (!kept_ && !anything(now))) return;
     kept_ = now;
     writing_ = std::async(std::launch::async, [now, to = file(owner_, "json")] {
@@ -83,7 +83,8 @@ void Recovery::keep(const Left& now) {
                               {"path", now.path},
                               {"unsaved", now.unsaved},
                               {"run", now.run},
-                              {"in-order", now.inOrder}};
+                              {"in-order", now.inOrder},
+                              {"at-rest", now.atRest}};
         QSaveFile out(to);
         if (!out.open(QIODevice::WriteOnly) || out.write(QJsonDocument(all).toJson()) < 0 || !out.commit())
             logWarning("recovery: " + out.errorString().toStdString());
@@ -112,7 +113,7 @@ std::optional<Recovery::Left> Recovery::take(const QString& only) {
         BenchReading bench = readBench(all["bench"].toString().toStdString());
         if (!bench.bench) continue;
         return Left{std::move(*bench.bench), all["path"].toString(), all["unsaved"].toBool(), all["run"].toString(),
-                    all["in-order"].toBool()};
+                    all["in-order"].toBool(), all["at-rest"].toBool()};
     }
     return {};
 }

@@ -18,6 +18,7 @@ public:
         bool unsaved = false;  ///< the bench differs from the file
         QString run;           ///< that was being recorded; empty: none
         bool inOrder = false;  ///< it was ended from outside, and all but the edits was closed
+        bool atRest = false;   ///< the bench's outputs were
     };
 
     /// Files go into `folder`, which is made where it is missing.

@@ -8,6 +8,7 @@
 #include <chrono>
 
 #include "app/examples.h"
+#include "app/known_benches.h"
 #include "app/words.h"
 #include "core/run_name.h"
 #include "core/run_notes.h"
@@ -78,6 +79,7 @@ bool ready(const std::future<T>& job) {
 }  // namespace
 
 void Session::stop() {
+    if (engine_) engine_->endOutputs();  // what follows may wait for a disk
     // These use the engine: they end first.
     if (starting_.valid()) (void)starting_.get();
     if (ending_.valid()) (void)ending_.get();
@@ -98,12 +100,21 @@ void Session::close() {
     cursor_.goToEnd();
 }
 
-Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
+namespace {
+/// What ships with the program, whose devices are simulated: known by what is in it.
+bool isExample(const QString& name, const QByteArray& content) {
+    QFile own(":/examples/" + name + ".bench");
+    return own.open(QIODevice::ReadOnly) && own.readAll() == content;
+}
+}  // namespace
+
+Result<Session::BenchFile> Session::readBenchFile(const QString& path, Outputs outputs) {
     // Read through Qt, so that an example inside the program opens like a file.
     QFile file(path);
     if (!file.open(QIODevice::ReadOnly) || file.isSequential())  // what may never end is no file
         return failure("{0} cannot be read. Is the name right, and may you read it?", path.toStdString());
-    BenchReading reading = readBench(file.readAll().toStdString(), checkDevices);
+    const QByteArray content = file.readAll();
+    BenchReading reading = readBench(content.toStdString(), checkDevices);
     if (!reading.bench) {
         const auto& problems = reading.problems;
         const std::string more = problems.size() > 1 ? fmt::format(" (and {} more)", problems.size() - 1) : "";
@@ -113,13 +124,24 @@ Result<Session::BenchFile> Session::readBenchFile(const QString& path) {
     const QFileInfo info(path);
     const bool example =
         path.startsWith(":") || info.canonicalPath() == QFileInfo(examplesFolder()).canonicalFilePath();
+    const bool mayDrive = outputs == Outputs::drive || !drivesOutside(*reading.bench) ||
+                          isExample(info.completeBaseName(), content) || KnownBenches().knows(content);
+    if (outputs == Outputs::drive) KnownBenches().remember(content);
     return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath(),
-                     example ? info.completeBaseName() : QString()};
+                     example ? info.completeBaseName() : QString(), content, mayDrive};
 }
 
-void Session::openBench(const QString& path) {
+void Session::openBench(const QString& path, Outputs outputs) {
     opening_.reset();
-    reading_ = std::async(std::launch::async, &Session::readBenchFile, path);
+    reading_ = std::async(std::launch::async, &Session::readBenchFile, path, outputs);
+}
+
+void Session::driveOutputs() {
+    if (!outputsAtRest()) return;
+    KnownBenches().remember(content_);
+    content_.clear();
+    atRest_ = false;
+    engine_->driveOutputs();
 }
 
 void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
@@ -133,7 +155,10 @@ void Session::begin(BenchFile file, const EngineOptions& options) {
     example_ = file.example;
     undo_.clear();
     cursor_.setWindow(seconds(bench_.windowSeconds));
-    engine_ = Engine::start(bench_, options);
+    EngineOptions asked = options;
+    atRest_ = asked.outputsAtRest = asked.outputsAtRest || !file.mayDrive;
+    content_ = file.content;
+    engine_ = Engine::start(bench_, asked);
     Q_EMIT sourceChanged();
     Q_EMIT benchChanged();
 }
@@ -141,11 +166,12 @@ void Session::begin(BenchFile file, const EngineOptions& options) {
 Recovery::Left Session::worthKeeping() const {
     if (!engine_) return {};
     const RecordingStatus recording = engine_->recording();
-    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false};
+    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false,
+            outputsAtRest()};
 }
 
 void Session::restore(Recovery::Left left) {
-    begin({std::move(left.bench), left.path, {}}, {});
+    begin({std::move(left.bench), left.path, {}, {}, !left.atRest}, {});
     if (left.unsaved) undo_.resetClean();
     if (!left.run.isEmpty()) lastRun_ = left.run;
     QString words = left.inOrder ? tr("Cruscotto was ended from outside last time.")
@@ -200,7 +226,11 @@ void Session::save(const QString& path) {
     savingTo_ = path;
     savedIndex_ = undo_.index();
     saving_ =
-        std::async(std::launch::async, [bench = bench_, to = path.toStdString()] { return saveBench(bench, to); });
+        std::async(std::launch::async, [bench = bench_, to = path.toStdString(), known = !outputsAtRest()] {
+            auto saved = saveBench(bench, to);
+            if (saved && known) KnownBenches().remember(QByteArray::fromStdString(writeBench(bench)));
+            return saved;
+        });
 }
 
 bool Session::waitForSave() {

@@ -26,8 +26,14 @@ public:
     /// Begins to read the bench; benchChanged() and sourceChanged() follow, or failed(). What is open stays open until
     /// then. An example, and a file that may not be written, is opened as a copy: it has no file of its own, saving
     /// asks for a name, and the original stays as it is.
-    void openBench(const QString& path);
+    /// A file that was not saved here, or was changed since, is shown with its outputs at rest until driveOutputs(),
+    /// unless its outputs are simulated or it may `drive` them.
+    enum class Outputs { asKnown, drive };
+    void openBench(const QString& path, Outputs outputs = Outputs::asKnown);
     void openBenchDocument(Bench bench, const EngineOptions& options = {});
+    [[nodiscard]] bool outputsAtRest() const { return engine_ && atRest_; }
+    /// From now on the bench may do so, as it is in its file.
+    void driveOutputs();
     /// Begins to read the run; benchChanged() and sourceChanged() follow when its pages are known, failed() if it is
     /// none.
     void openRun(const QString& path);
@@ -121,8 +127,10 @@ private:
         Bench bench;
         QString path;     ///< empty: opened as a copy
         QString example;  ///< of which it is a copy, if of one
+        QByteArray content{};
+        bool mayDrive = true;
     };
-    static Result<BenchFile> readBenchFile(const QString& path);
+    static Result<BenchFile> readBenchFile(const QString& path, Outputs outputs);
     void take(Bench bench);
     void takeCorrections(Corrections next);
     void beginRun(std::unique_ptr<RunSource> run);
@@ -133,6 +141,8 @@ private:
 
     Bench bench_;
     QString path_, example_;
+    QByteArray content_;  // of the file, while its outputs are at rest
+    bool atRest_ = false;
     QString lastRun_;
     QUndoStack undo_;
     TimeCursor cursor_;

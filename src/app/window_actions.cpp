@@ -76,6 +76,7 @@ void MainWindow::makeActions() {
             session_.edit(tr("Add device"), withNewDevice(session_.bench(), kind, &id));
             openDevice(shown(id));
         });
+    add("drive", bench, tr("Drive the outputs"), {}, [this] { session_.driveOutputs(); });
     add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });
 
     add("undo", editing, tr("Undo"), QKeySequence::Undo, [this] { session_.undoStack().undo(); });
@@ -261,6 +262,7 @@ void MainWindow::updateActions() {
     actions_["mark"]->setEnabled(session_.engine());
     actions_["find"]->setEnabled(session_.engine());
     actions_["wire"]->setEnabled(session_.engine());
+    actions_["drive"]->setEnabled(session_.outputsAtRest());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
     for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
     setWindowTitle(shown(session_.bench().name) + runWords() + " – Cruscotto");

@@ -45,6 +45,9 @@ int runCommand(int argc, char** argv) {
     app.add_option("--attached", window.attached,
                    "where the window looks for what is attached: a made or copied tree of /sys and /dev");
 
+    app.add_flag("--drive", window.drive,
+                 "drive the outputs of a bench that was not saved here, without a question");
+
     cli::RecordOptions record;
     TimeOption recordFor;
     CLI::App* recordCommand = app.add_subcommand("record", "record a bench without a window");

@@ -17,6 +17,16 @@ const DeviceKind* deviceKind(const std::string& key) {
     return nullptr;
 }
 
+bool drivesOutside(const Bench& bench) {
+    return std::ranges::any_of(bench.devices, [&](const auto& d) {
+        const DeviceKind* kind = deviceKind(d->kind);
+        if (!kind || kind->simulated) return false;
+        return std::ranges::any_of(bench.signals, [&](const auto& s) { return s->output && s->device == d->id; }) ||
+               (kind->publishes && !kind->publishes(d->settings).empty()) ||
+               (kind->commands && kind->commands(d->settings));
+    });
+}
+
 bool allSimulated(const Bench& bench) {
     return std::all_of(bench.devices.begin(), bench.devices.end(), [](const auto& d) {
         const DeviceKind* kind = deviceKind(d->kind);

@@ -218,6 +218,8 @@ struct DeviceKind {
     Result<void> (*check)(const JsonText& settings) = nullptr;
     /// Signals of the bench whose newest readings the device wants, and the terminal that each is set at; null: none.
     std::map<std::string, std::string> (*publishes)(const JsonText& settings) = nullptr;
+    /// What the settings say is sent at the beginning may do more than reading needs; null: nothing is.
+    bool (*commands)(const JsonText& settings) = nullptr;
     /// The setting, of the type pairs, that says which bytes of a frame are which value; empty: there is none.
     std::string fieldsKey{};
     /// What these bytes of such frames (newest last) may be, likeliest first; with a length of 0: what values the
@@ -233,6 +235,8 @@ struct DeviceKind {
 const std::vector<DeviceKind>& deviceKinds();
 /// Null if there is none of that key.
 const DeviceKind* deviceKind(const std::string& key);
+/// Some device of the bench that is not simulated is driven, or sent more than reading needs.
+bool drivesOutside(const Bench& bench);
 /// All devices of the bench make their own time.
 bool allSimulated(const Bench& bench);
 /// The bench fits the devices it names: kinds, settings, terminals. One sentence for each thing that does not.

@@ -303,7 +303,8 @@ void Engine::setParameter(const std::string& device, const std::string& key, con
     state_->post([this, device, key, value] {
         const Lock lock(state_->devicesMutex);
         const auto it = state_->devices.find(device);
-        if (it != state_->devices.end() && it->second->device) it->second->device->setParameter(key, value);
+        if (it != state_->devices.end())
+            it->second->with([key, value](Device& d) { d.setParameter(key, value); });
     });
 }
 
@@ -324,6 +325,14 @@ bool Engine::setOutput(const std::string& signal, double value) {
 std::map<std::string, DeviceStatus> Engine::deviceStatus() const {
     const Lock lock(state_->mutex);
     return state_->statuses;
+}
+
+Text Engine::outputProblem(const std::string& device, const std::string& terminal) const {
+    const Lock lock(state_->mutex);
+    const auto status = state_->statuses.find(device);
+    if (status == state_->statuses.end()) return {};
+    const auto it = status->second.outputProblems.find(terminal);
+    return it == status->second.outputProblems.end() ? Text{} : it->second;
 }
 
 std::vector<SeenTerminal> Engine::seenTerminals() const {

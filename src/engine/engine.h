@@ -102,6 +102,8 @@ public:
     void setReactions(const std::vector<Reaction>& reactions);
 
     [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
+    /// How the device refused or changed what this output was last set to; empty where it did not. See DeviceStatus.
+    [[nodiscard]] Text outputProblem(const std::string& device, const std::string& terminal) const;
     [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
     /// What passes on a device's link, for the wire view. Stays the same when the device is made anew.
     [[nodiscard]] std::shared_ptr<WireTap> wire(const std::string& device) const;

@@ -210,10 +210,9 @@ void Engine::State::driveReactions() {
     const Lock lock(devicesMutex, std::adopt_lock);
     if (std::exchange(publishing, false))
         for (auto& [signal, to] : published)
-            if (const auto device = devices.find(to.device); to.waits && device != devices.end() &&
-                                                             device->second->device && !outputsEnded &&
+            if (const auto device = devices.find(to.device); to.waits && device != devices.end() && !outputsEnded &&
                                                              !rests(device->second->spec))
-                device->second->device->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
+                device->second->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
     const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
     for (const auto& [output, value] : now)
         if (const SignalSpec* spec = bench.signal(output); spec && spec->output)

@@ -98,8 +98,8 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
         }
     }
     // What was set before this was known has not reached it, and does not any more.
-    if (const auto it = devices.find(device); it != devices.end() && it->second->device)
-        it->second->device->allowOutputs(status.fellSafe);
+    if (const auto it = devices.find(device); it != devices.end())
+        it->second->with([n = status.fellSafe](Device& d) { d.allowOutputs(n); });
 }
 
 void Engine::State::endOutputs() {
@@ -107,8 +107,8 @@ void Engine::State::endOutputs() {
     if (std::exchange(outputsEnded, true) || stopped) return;
     // To the devices at once, whatever waits to be worked on; to whoever looks and records, in its turn.
     for (auto& [id, running] : devices)
-        if (running->device && !(atRest && rests(running->spec)))
-            for (const auto& [terminal, safe] : running->safe) running->device->setOutput(terminal, safe);
+        if (!rests(running->spec))
+            for (const auto& [terminal, safe] : running->safe) running->setOutput(terminal, safe);
     post([this] {
         std::vector<std::pair<SignalSpec, double>> ended;
         for (const auto& spec : bench.signals)
@@ -142,8 +142,8 @@ bool Engine::State::rests(const DeviceSpec& spec) const {
 
 bool Engine::State::drive(const SignalSpec& spec, double value) {
     const auto it = devices.find(spec.device);
-    if (it == devices.end() || !it->second->device || outputsEnded || rests(it->second->spec)) return false;
-    it->second->device->setOutput(spec.terminal, value);
+    if (it == devices.end() || it->second->none || outputsEnded || rests(it->second->spec)) return false;
+    it->second->setOutput(spec.terminal, value);
     {
         const Lock lock(mutex);
         outputs[spec.id] = value;
@@ -168,6 +168,26 @@ void Engine::State::Running::work(const std::stop_token& stop) {
     engine.queueChanged.notify_all();
 }
 
+std::unique_ptr<Device> Engine::State::Running::make() {
+    if (engine.options.makeDevice) return engine.options.makeDevice(spec, context, requests);
+    const DeviceKind* kind = deviceKind(spec.kind);
+    DeviceStatus status;
+    status.state = LinkState::failed;
+    if (!kind) {
+        status.sentence = text(CRUSCOTTO_TEXT("No device of the kind \"{0}\" is known."), spec.kind);
+    } else if (auto checked = kind->check(spec.settings); !checked) {
+        status.sentence = checked.error().message;
+    } else {
+        if (kind->publishes)
+            engine.post([&e = engine, id = spec.id, all = kind->publishes(spec.settings)] {
+                for (const auto& [signal, terminal] : all) e.published.insert({signal, {id, terminal, {}}});
+            });
+        return kind->make(context, spec.settings, requests);
+    }
+    report(std::move(status));
+    return nullptr;
+}
+
 void Engine::State::Running::run(const std::stop_token& stop) {
     if (before) {
         // They may share a port, which only one of them can have.
@@ -175,8 +195,18 @@ void Engine::State::Running::run(const std::stop_token& stop) {
         before.reset();
     }
     std::string what;
+    Device* running = nullptr;
     try {
-        if (!stop.stop_requested()) device->run(*this, stop);
+        auto made = make();
+        none = made == nullptr;
+        {
+            const Lock lock(deviceMutex);
+            device = std::move(made);
+            running = device.get();
+            for (const auto& asked : std::exchange(waiting, {}))
+                if (running) asked(*running);
+        }
+        if (running && !stop.stop_requested()) running->run(*this, stop);
         return;
     } catch (const std::exception& e) {
         what = e.what();
@@ -184,53 +214,53 @@ void Engine::State::Running::run(const std::stop_token& stop) {
         what = "?";
     }
     // It drives nothing any more and cannot be asked to: what it keeps for a crash is sent in its place.
-    device->sendSafe();
+    if (running) running->sendSafe();
     DeviceStatus status;
     status.state = LinkState::failed;
     status.sentence = text(CRUSCOTTO_TEXT("The driver has stopped because of a fault in itself ({0}). Change one of its "
                                           "settings to start it anew; please report what happened."),
                            what);
-    report(std::move(status));
     broken = true;
+    report(std::move(status));
+}
+
+void Engine::State::Running::with(std::function<void(Device&)> what) {
+    const Lock lock(deviceMutex);
+    if (device)
+        what(*device);
+    else if (!none)
+        waiting.push_back(std::move(what));
+}
+
+void Engine::State::Running::setOutput(const std::string& terminal, double value) {
+    with([terminal, value](Device& d) { d.setOutput(terminal, value); });
+}
+
+bool Engine::State::Running::request(const std::vector<TerminalRequest>& terminals) {
+    const Lock lock(deviceMutex);
+    return none || (device && device->request(terminals));
+}
+
+bool Engine::State::Running::reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals) {
+    const Lock lock(deviceMutex);
+    return device && device->reconfigure(settings, terminals);
 }
 
 void Engine::State::tellSafeValues(Running& running) {
     running.safe = safeValues(running.spec.id);
-    if (running.device) running.device->setSafeValues(running.safe);
+    running.with([safe = running.safe](Device& d) { d.setSafeValues(safe); });
 }
 
 void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> before) {
-    auto running = std::make_unique<Running>(*this, spec);
-    const DeviceContext context{spec.id, options.pace,
-                                options.until ? std::optional(Instant{options.until->ns}) : std::nullopt, wire(spec.id),
-                                rests(spec)};
-    const auto requests = requestsFor(bench, spec.id);
-    if (options.makeDevice) {
-        running->device = options.makeDevice(spec, context, requests);
-    } else if (const DeviceKind* kind = deviceKind(spec.kind)) {
-        if (auto checked = kind->check(spec.settings); !checked)
-            note(spec.id, {LinkState::failed, checked.error().message, 0, 0, 0, {}});
-        else
-            running->device = kind->make(context, spec.settings, requests);
-    } else {
-        note(spec.id, {LinkState::failed,
-                       text(CRUSCOTTO_TEXT("No device of the kind \"{0}\" is known."), spec.kind),
-                       0,
-                       0,
-                       0,
-                       {}});
-    }
+    auto running = std::make_unique<Running>(
+        *this, spec,
+        DeviceContext{spec.id, options.pace, options.until ? std::optional(Instant{options.until->ns}) : std::nullopt,
+                      wire(spec.id), rests(spec)},
+        requestsFor(bench, spec.id));
     Running* r = running.get();
     devices[spec.id] = std::move(running);
     fallen.erase(spec.id);
     std::erase_if(published, [&](const auto& p) { return p.second.device == spec.id; });
-    if (!r->device) {
-        if (before) retired.push_back(std::move(before));
-        return;
-    }
-    if (const DeviceKind* kind = deviceKind(spec.kind); kind && kind->publishes)
-        for (const auto& [signal, terminal] : kind->publishes(spec.settings))
-            published.insert({signal, {spec.id, terminal, {}}});
     tellSafeValues(*r);
     for (const auto& signal : bench.signals)
         if (signal->device == spec.id && signal->output) drive(*signal, signal->output->start);
@@ -258,11 +288,11 @@ void Engine::State::take(const Bench& next) {
         Running& running = *it->second;
         const auto requests = requestsFor(bench, spec->id);
         tellSafeValues(running);
-        if (running.device) leaveOutputs(before, *running.device, spec->id);
+        leaveOutputs(before, running);
         const bool same = running.spec.settings == spec->settings;
         const bool goesOn =
-            same ? sameRequests(before, bench, spec->id) || !running.device || running.device->request(requests)
-                 : running.device && running.device->reconfigure(spec->settings, requests);
+            same ? sameRequests(before, bench, spec->id) || running.request(requests)
+                 : running.reconfigure(spec->settings, requests);
         if (running.spec.kind == spec->kind && goesOn && !running.broken) {
             running.spec.settings = spec->settings;
             continue;
@@ -275,8 +305,7 @@ void Engine::State::take(const Bench& next) {
             ++it;
             continue;
         }
-        if (it->second->device)
-            for (const auto& [terminal, safe] : it->second->safe) it->second->device->setOutput(terminal, safe);
+        for (const auto& [terminal, safe] : it->second->safe) it->second->setOutput(terminal, safe);
         retire(*it->second);
         retired.push_back(std::move(it->second));
         {
@@ -298,12 +327,12 @@ void Engine::State::take(const Bench& next) {
     noteBench(now());
 }
 
-void Engine::State::leaveOutputs(const Bench& before, Device& device, const std::string& id) {
+void Engine::State::leaveOutputs(const Bench& before, Running& running) {
     for (const auto& old : before.signals)
-        if (old->device == id && old->output && std::ranges::none_of(bench.signals, [&](const auto& s) {
-                return s->device == id && s->terminal == old->terminal && s->output;
+        if (old->device == running.spec.id && old->output && std::ranges::none_of(bench.signals, [&](const auto& s) {
+                return s->device == running.spec.id && s->terminal == old->terminal && s->output;
             }))
-            device.setOutput(old->terminal, old->output->safe);
+            running.setOutput(old->terminal, old->output->safe);
 }
 
 void Engine::State::retire(Running& running) {

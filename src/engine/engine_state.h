@@ -27,23 +27,38 @@ struct Engine::State {
         Command command;
     };
 
-    /// A device on its thread.
+    /// A device on its thread, which makes it too: its settings may name files, and reading those may take long. What is
+    /// asked of it before waits for it.
     struct Running : DeviceSink {
         State& engine;
         DeviceSpec spec;
-        std::unique_ptr<Device> device;
+        const DeviceContext context;
+        const std::vector<TerminalRequest> requests;
         std::map<const ScanGroup*, Gap> dropped;  // the device thread's own
+        std::unique_ptr<Running> before;          // the same: what it replaces, until that has ended
         std::atomic<bool> leaving{false};         // nobody takes its blocks and reports any more
+        std::atomic<bool> none{false};            // it could not be made
         std::atomic<bool> ended{false};           // its thread has nothing more to do
         std::atomic<bool> broken{false};          // because its driver threw an exception
-        std::unique_ptr<Running> before;          // the device thread's own: what it replaces, until that has ended
         std::map<std::string, double> safe;       // of its outputs, by terminal; guarded as the set of devices
+        Mutex deviceMutex;
+        std::unique_ptr<Device> device GUARDED_BY(deviceMutex);  // set once, by its thread
+        std::vector<std::function<void(Device&)>> waiting GUARDED_BY(deviceMutex);
         std::jthread thread;
 
-        Running(State& e, DeviceSpec s) : engine(e), spec(std::move(s)) {}
+        Running(State& e, DeviceSpec s, DeviceContext c, std::vector<TerminalRequest> r)
+            : engine(e), spec(std::move(s)), context(std::move(c)), requests(std::move(r)) {}
         /// The device's thread.
         void work(const std::stop_token& stop);
         void run(const std::stop_token& stop);
+        std::unique_ptr<Device> make();
+        /// Any thread: does it with the device, now or as soon as it is there, in order.
+        void with(std::function<void(Device&)> what);
+        void setOutput(const std::string& terminal, double value);
+        /// False where it must be made anew.
+        bool request(const std::vector<TerminalRequest>& terminals);
+        bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals);
+
         void deliver(BlockPtr block) override { engine.enqueue(*this, std::move(block)); }
         void report(DeviceStatus status) override {
             if (!leaving) engine.note(spec.id, std::move(status));
@@ -270,7 +285,7 @@ struct Engine::State {
     void noteBench(Instant at);
 
     /// Outputs of a device that no signal has any more are set to their safe values.
-    void leaveOutputs(const Bench& before, Device& device, const std::string& id);
+    void leaveOutputs(const Bench& before, Running& running);
     /// Asks a device's thread to end, and does not wait for it. What it still hands over is not taken.
     void retire(Running& running);
     /// Those that have ended go.

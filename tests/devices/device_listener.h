@@ -51,6 +51,15 @@ public:
         next_[block->group->name] = block->firstIndex + block->size();
         if (block->gapBefore) gaps_[block->group->name].push_back(*block->gapBefore);
     }
+    /// Groups of which the driver has said that nothing comes any more.
+    std::vector<std::string> quiet() {
+        const std::lock_guard lock(mutex_);
+        return quiet_;
+    }
+    void quiet(const ScanGroup& group) {
+        const std::lock_guard lock(mutex_);
+        quiet_.push_back(group.name);
+    }
     void report(DeviceStatus status) {
         const std::lock_guard lock(mutex_);
         if (states_.empty() || states_.back() != status.state) states_.push_back(status.state);
@@ -131,6 +140,7 @@ private:
     public:
         explicit Sink(DeviceListener& to) : to_(to) {}
         void deliver(BlockPtr block) override { to_.deliver(block); }
+        void quiet(const std::shared_ptr<const ScanGroup>& group) override { to_.quiet(*group); }
         void report(DeviceStatus status) override { to_.report(std::move(status)); }
         [[nodiscard]] Instant now() const override { return to_.now(); }
 
@@ -144,6 +154,7 @@ private:
     std::map<std::string, std::uint64_t> next_;
     std::map<std::string, std::string> groupOf_;
     int outOfStep_ = 0;
+    std::vector<std::string> quiet_;
     std::vector<LinkState> states_;
     DeviceStatus status_;
     std::unique_ptr<Device> device_;

@@ -4,6 +4,7 @@
 #include <QSignalBlocker>
 #include <QStyle>
 #include <cmath>
+#include <utility>
 
 #include "app/theme.h"
 #include "app/words.h"
@@ -87,9 +88,17 @@ void ControlTile::refresh(Instant t, bool digits) {
     const bool changed = read(t, digits);
     const SignalSpec* s = first();
     if (!s) return;
-    const bool live = session_.engine() && session_.cursor().atEnd();
+    const bool live = session_.engine() && session_.cursor().atEnd() && !session_.outputsAtRest();
+    if (digits && session_.engine()) {
+        const QString problem = shown(session_.engine()->outputProblem(s->device, s->terminal));
+        if (std::exchange(problem_, problem) != problem) {
+            setToolTip(problem.isEmpty() ? QString() : tr("It did not go through: %1").arg(problem));
+            update();
+        }
+    }
     if (live != live_) {
         live_ = live;
+        update();
         slider_->setEnabled(live);
         value_->setEnabled(live);
         switch_->setEnabled(live);
@@ -116,11 +125,14 @@ void ControlTile::paintEvent(QPaintEvent*) {
     const bool digital = isDigital(s->kind);
     const QString safe = digital ? stateWord(*s, s->output->safe) : numberText(*s, s->output->safe) + " " + unitOf(*s);
     const bool reached = shown_.front().reading.quality == Quality::good;
-    const QString what = !session_.engine() ? tr("as recorded")
-                         : !live_           ? tr("as it was then")
-                         : reached          ? tr("safe: %1").arg(safe)
-                                            : tr("▲ not reached");
-    const QColor how = live_ && !reached ? theme().amber : theme().muted;
+    const bool rests = session_.outputsAtRest();
+    const QString what = !session_.engine()    ? tr("as recorded")
+                         : rests               ? tr("▲ at rest")
+                         : !live_              ? tr("as it was then")
+                         : !problem_.isEmpty() ? tr("▲ refused")
+                         : reached             ? tr("safe: %1").arg(safe)
+                                               : tr("▲ not reached");
+    const QColor how = rests || (live_ && (!reached || !problem_.isEmpty())) ? theme().amber : theme().muted;
     if (digital) {
         drawFigures(p, {switch_->geometry().right() + 14.0, switch_->geometry().center().y() + 7.0},
                     (p.setPen(t.ink), uiFont(20, QFont::Medium)), shown_.front().text);

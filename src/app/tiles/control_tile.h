@@ -50,6 +50,7 @@ private:
     QLineEdit* value_;
     Switch* switch_;
     bool live_ = true;
+    QString problem_;  // how the device took what it was last set to
 };
 
 }  // namespace cruscotto

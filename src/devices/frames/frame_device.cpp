@@ -3,9 +3,11 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/format.h"
 #include "devices/frames/frame_guess.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/rhythm.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 
@@ -157,6 +159,7 @@ private:
             }
             if (piece.problem.empty()) {
                 lastGood_ = t;
+                rhythm_.came(t);
                 ++goodSinceOpen_;
             } else {
                 reject(piece.bytes, piece.problem);
@@ -206,13 +209,16 @@ private:
 
     void judge(Instant t) {
         const FrameLayout& layout = settings_.layout;
-        if (t - lastByte_ > seconds(settings_.silenceSeconds))
+        const Duration patience = rhythm_.patience(seconds(settings_.silenceSeconds));
+        if (t - lastByte_ > patience) {
+            rhythm_.paused();
             return setState(
                 LinkState::silent,
                 text(
                     CRUSCOTTO_TEXT("{0} is open, but nothing has arrived for {1} s. Is the board powered, and does its "
                                    "program run?"),
-                    link_->name(), settings_.silenceSeconds));
+                    link_->name(), shortNumber(patience.seconds())));
+        }
         if (layout.described() && goodSinceOpen_ > 0 && t - lastGood_ <= seconds(1)) {
             if (settings_.fields.empty())
                 return setLive(text(CRUSCOTTO_TEXT("Frames arrive on {0} and fit, but no value in them has a name yet. "
@@ -263,6 +269,7 @@ private:
     std::vector<double> values_;
     std::string recent_;
     std::vector<DeviceStatus::Suggestion> suggestions_;
+    Rhythm rhythm_;
     Instant opened_, lastByte_, lastGood_, lastDelivered_, lastGuess_;
     std::uint64_t goodSinceOpen_ = 0;
     bool pending_ = false;

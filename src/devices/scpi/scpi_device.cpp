@@ -529,6 +529,10 @@ DeviceKind scpiKind() {
     };
     for (SettingInfo s : lineSettingInfos()) kind.settings.push_back(std::move(s));
     kind.terminals = scpiTerminals;
+    kind.commands = [](const JsonText& json) {
+        const auto settings = scpiSettings(json);
+        return settings && !settings.value().setup.empty();
+    };
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = scpiSettings(json);
         if (!settings) return settings.error();

@@ -3,8 +3,10 @@
 #include <algorithm>
 #include <map>
 
+#include "core/format.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/rhythm.h"
 #include "devices/serial/byte_template.h"
 #include "devices/serial/serial_load.h"
 #include "devices/serial/speed_search.h"
@@ -93,6 +95,7 @@ protected:
                 tellLines(bytes, t);
                 if (decode(bytes, t)) {
                     lastGood = t;
+                    rhythm_.came(t);
                     health_ = {};
                     deliver();
                     lineFits();
@@ -191,11 +194,13 @@ private:
     }
 
     void judge(Instant t, Instant lastByte, Instant lastGood) {
-        if (t - lastByte > seconds(settings_.silenceSeconds)) {
+        const Duration patience = rhythm_.patience(seconds(settings_.silenceSeconds));
+        if (t - lastByte > patience) {
+            rhythm_.paused();
             setState(LinkState::silent,
                      text(CRUSCOTTO_TEXT("{0} is open, but nothing has arrived for {1} s. Is the board powered, and "
                                          "does its program run?"),
-                          settings_.line.port, settings_.silenceSeconds));
+                          settings_.line.port, shortNumber(patience.seconds())));
         } else if (health_.wrongSpeed()) {
             setState(LinkState::nonsense,
                      text(CRUSCOTTO_TEXT("Bytes arrive on {0} but make no sense at {1} baud: it looks like a different "
@@ -207,6 +212,11 @@ private:
                      text(CRUSCOTTO_TEXT("Lines arrive on {0} but none fits: {1}. Check the line format."),
                           settings_.line.port, status().lastRejected.back().reason.english()),
                      otherKind());
+        } else if (t - lastGood > patience && health_.bytesSinceGood > 0) {
+            setState(LinkState::nonsense,
+                     text(CRUSCOTTO_TEXT("Bytes arrive on {0}, but no line ends any more: the last was {1} s ago. Check "
+                                         "that the board's program sends a line end behind its numbers."),
+                          settings_.line.port, shortNumber(patience.seconds())));
         }
     }
 
@@ -269,6 +279,7 @@ private:
     LineSplitter splitter_;
     WireLines wire_;
     LineHealth health_;
+    Rhythm rhythm_;
     std::map<std::string, ScanBuffer*> scans_;  // by terminal
     std::optional<Instant> lastLine_;
     std::optional<BoardClock> clock_;
