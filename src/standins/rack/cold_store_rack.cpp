@@ -127,7 +127,8 @@ std::vector<Fault> RackFaults::named() {
             {"late", [this](bool on) { answersAfterMs = on ? 3000 : 0; }},
             fault("stuck-relay", stuckRelay),
             fault("strange-module", strangeModule),
-            fault("secretive", secretive)};
+            fault("secretive", secretive),
+            fault("refuses", refuses)};
 }
 
 ColdStoreRack::ColdStoreRack(int unit, std::uint64_t seed) : unit_(unit), seed_(seed) {
@@ -224,7 +225,7 @@ std::string ColdStoreRack::whatItIs(int group, int from) const {
 }
 
 std::string ColdStoreRack::answer(int unit, const std::string& request) {
-    if (unit != unit_ || request.empty()) return {};
+    if ((unit != unit_ && (unit != alsoUnit || unit == 0)) || request.empty()) return {};
     ++requests_;
     if (request.size() == 4 && request.substr(0, 2) == "\x2B\x0E") return whatItIs(request[2], request[3]);
     const Bytes r(request.begin(), request.end());
@@ -256,6 +257,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
     }
     if (r[0] == 3 || r[0] == 4) {
         const unsigned size = r[0] == 3 ? 132 : 12;
+        if (r[0] == 4 && faults.refuses) return refuse(4);
         if (n == 0 || n > 125) return refuse(3);
         if (first + n > size) return refuse(2);
         out.push_back(static_cast<char>(2 * n));

@@ -22,6 +22,7 @@ struct RackFaults {
     std::atomic<bool> stuckRelay{false};     ///< relay 1 stays open whatever it is told
     std::atomic<bool> strangeModule{false};  ///< says that a module nobody has heard of is in slot 3
     std::atomic<bool> secretive{false};      ///< does not say what it is
+    std::atomic<bool> refuses{false};        ///< its input registers cannot be read: the analog module has failed
     std::vector<Fault> named();
 };
 
@@ -39,6 +40,8 @@ public:
     StandInHost::Begin onSerial();
 
     RackFaults faults;
+    /// Under this unit number it answers too, as a second rack on the line would; 0: under none.
+    std::atomic<int> alsoUnit{0};
     [[nodiscard]] bool relay(int n) const;
     [[nodiscard]] std::uint16_t holding(int address) const;
     void setHolding(int address, std::uint16_t value);

@@ -226,6 +226,67 @@ TEST(Modbus, AUnitThatDoesNotAnswerIsNamedAndTheOthersGoOn) {
     EXPECT_EQ(listener.status().state, LinkState::live);
 }
 
+TEST(Modbus, ARegisterThatRefusesLeavesAGapAndTheOthersNone) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    RackListener listener(settingsFor(*host, {{"room", "input 0 i16"}, {"door", "discrete 0"}}));
+    ASSERT_TRUE(eventually([&] { return listener.count("room") > 5; }));
+    rack.faults.refuses = true;
+    ASSERT_TRUE(eventually([&] { return listener.quiet().size() == 1; })) << "its last value grows old";
+    const auto last = listener.samples("room").back().t;
+    rack.faults.refuses = false;
+    ASSERT_TRUE(eventually([&] { return listener.gapsOf("room").size() == 1; }));
+    EXPECT_EQ(listener.gapsOf("room")[0].from, last);
+    EXPECT_NE(listener.gapsOf("room")[0].cause.find("input of unit 1 from 0"), std::string::npos);
+    EXPECT_TRUE(listener.gapsOf("door").empty());
+    EXPECT_EQ(listener.status().state, LinkState::live);
+}
+
+TEST(Modbus, AnOutputThatTheUnitChangesIsSaidUntilItGoesThroughWhateverOthersDo) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    RackListener listener(
+        settingsFor(*host, {{"fan", "coil 2 out"}, {"compressor", "coil 0 out"}, {"room", "input 0 i16"}}));
+    rack.faults.stuckRelay = true;
+    listener.device().setOutput("compressor", 1);
+    const auto refused = [&] { return listener.status().outputProblems; };
+    ASSERT_TRUE(eventually([&] { return refused().contains("compressor"); }));
+    EXPECT_EQ(refused()["compressor"].english(), "it was set to 1 and reads back 0");
+    listener.device().setOutput("fan", 1);
+    ASSERT_TRUE(eventually([&] { return rack.relay(2); }));
+    ASSERT_TRUE(eventually([&] { return listener.count("room") > 20; }));
+    EXPECT_TRUE(refused().contains("compressor"));
+    rack.faults.stuckRelay = false;
+    listener.device().setOutput("compressor", 1);
+    EXPECT_TRUE(eventually([&] { return refused().empty(); }));
+}
+
+TEST(Modbus, AUnitThatFallsSilentHasItsOutputsSafeBeforeAnythingElseWhenItIsBack) {
+    ColdStoreRack rack;
+    rack.alsoUnit = 9;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    RackListener listener(settingsFor(
+        *host,
+        {{"here", "input 0 i16"}, {"there", "unit 9 input 0 i16"}, {"set", "unit 9 holding 9 u16 out"}, {"fan", "coil 2 out"}},
+        {{"timeout-s", 0.02}}));
+    listener.device().setSafeValues({{"set", 3}, {"fan", 0}});
+    listener.device().setOutput("set", 70);
+    listener.device().setOutput("fan", 1);
+    ASSERT_TRUE(eventually([&] { return rack.holding(9) == 70 && rack.relay(2) && listener.count("there") > 0; }));
+    rack.alsoUnit = 0;
+    ASSERT_TRUE(eventually([&] { return listener.status().fallen == std::set<std::string>{"set"}; }));
+    listener.device().setOutput("set", 80);  // decided before that was known
+    const std::size_t others = listener.count("here");
+    ASSERT_TRUE(eventually([&] { return listener.count("here") > others + 50; })) << "it does not hold the others up";
+    rack.alsoUnit = 9;
+    ASSERT_TRUE(eventually([&] { return rack.holding(9) == 3; }));
+    EXPECT_TRUE(eventually([&] { return listener.status().fallen.empty(); }));
+    EXPECT_TRUE(rack.relay(2)) << "what is within reach stays as it is";
+    listener.device().allowOutputs(listener.status().fellSafe);
+    listener.device().setOutput("set", 90);
+    EXPECT_TRUE(eventually([&] { return rack.holding(9) == 90; }));
+}
+
 TEST(Modbus, ThePeersMistakesCostBoundedTimeAndAreShown) {
     ColdStoreRack rack;
     test::TempFolder folder;
