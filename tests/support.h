@@ -57,6 +57,13 @@ inline bool eventually(const std::function<bool()>& condition,
     return true;
 }
 
+/// The name of a file that was being written and was not taken away; empty: there is none.
+inline std::string leftBehind(const TempFolder& folder) {
+    for (const auto& entry : std::filesystem::directory_iterator(folder.file("")))
+        if (entry.path().filename().string().starts_with(".cruscotto-")) return entry.path().string();
+    return {};
+}
+
 inline std::string readFile(const std::string& path) {
     std::ifstream file(path, std::ios::binary);
     std::stringstream all;

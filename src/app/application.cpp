@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <QApplication>
+#include <QBuffer>
 #include <QCursor>
 #include <QPixmap>
 #include <QSettings>
@@ -125,7 +126,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         auto bench = loadBench(options.file, checkDevices);
         if (!bench) return fail(shown(bench.error().message));
         EngineOptions engine;
-        engine.outputsAtRest = true;  // a picture is no reason to drive anything
+        engine.outputsAtRest = !options.drive && drivesOutside(bench.value());  // a picture is no reason for that
         engine.history.samples = std::size_t{1} << 18;
         engine.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };  // 2026-01-15 09:00 UTC
         const bool fast = allSimulated(bench.value());
@@ -164,8 +165,13 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         QApplication::processEvents();
     }
     const QPixmap picture = wire ? wire->grab() : window.grab();
-    if (!picture.save(QString::fromStdString(options.out), "PNG"))
-        return fail(QString("%1 cannot be written.").arg(QString::fromStdString(options.out)));
+    QByteArray png;
+    QBuffer into(&png);
+    picture.save(&into, "PNG");
+    auto file = NewFile::create(options.out, options.existing);
+    if (!file) return fail(shown(file.error().message));
+    (void)file.value().write({png.constData(), static_cast<std::size_t>(png.size())});
+    if (auto put = file.value().put(); !put) return fail(shown(put.error().message));
     window.closeWithoutAsking();
     return 0;
 }

@@ -2,6 +2,7 @@
 
 #include <string>
 
+#include "core/new_file.h"
 #include "core/time.h"
 
 namespace cruscotto {
@@ -25,6 +26,8 @@ struct PictureOptions {
     int width = 1280, height = 800;
     double scale = 1;
     bool actions = false;
+    bool drive = false;  ///< outputs of real devices too
+    NewFile::Existing existing = NewFile::Existing::refuse;
 };
 /// Measures as fast as possible for a while, paints the window without a display, and writes the picture. The same
 /// file and options give the same pixels for devices that make their own time.

@@ -1,9 +1,9 @@
 #include "app/background_job.h"
 
 #include <QDateTime>
-#include <QSaveFile>
 
 #include "app/words.h"
+#include "core/new_file.h"
 
 namespace cruscotto {
 
@@ -55,11 +55,10 @@ BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>
 BackgroundJob::Work captureWork(std::vector<WireMessagePtr> messages, CaptureOrigin origin, const QString& to) {
     return [messages = std::move(messages), origin = std::move(origin), to](Progress&) -> Result<QString> {
         const std::string text = captureText(messages, origin);
-        QSaveFile file(to);
-        if (!file.open(QIODevice::WriteOnly) || file.write(text.data(), static_cast<qint64>(text.size())) < 0 ||
-            !file.commit())
-            return failure(CRUSCOTTO_TEXT("{0} cannot be written: {1}."), to.toStdString(),
-                           file.errorString().toStdString());
+        auto file = NewFile::create(to.toStdString(), NewFile::Existing::replace);
+        if (!file) return file.error();
+        (void)file.value().write(text);  // what went wrong is said by the next
+        if (auto put = file.value().put(); !put) return put.error();
         return BackgroundJob::tr("Saved %1 messages to %2. Add a device to replay them.").arg(messages.size()).arg(to);
     };
 }

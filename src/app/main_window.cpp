@@ -11,6 +11,7 @@
 #include <QSettings>
 #include <QVBoxLayout>
 
+#include "app/ask_file.h"
 #include "app/background_job.h"
 #include "app/run_dialogs.h"
 #include "app/theme.h"
@@ -242,10 +243,10 @@ void MainWindow::exportLastRun(const QString& ending, const QString& filter) {
         return notice(tr("Stop the recording first; then its run can be exported."));
     if (session_.lastRun().isEmpty()) return notice(tr("There is no run to export. Record one, or open one."));
     const QFileInfo run(session_.lastRun());
-    QString path = QFileDialog::getSaveFileName(
-        this, tr("Export the run"), run.absolutePath() + "/" + run.completeBaseName() + "." + ending, filter);
+    const QString path =
+        askFileToWrite(this, tr("Export the run"), run.absolutePath() + "/" + run.completeBaseName() + "." + ending,
+                       filter, ending);
     if (path.isEmpty()) return;
-    if (QFileInfo(path).suffix().isEmpty()) path += "." + ending;
     ExportOptions options;
     if (session_.run() && session_.run()->info()) options.version = session_.run()->info()->version;
     watch(new BackgroundJob(exportWork(run.absoluteFilePath(), path, options), this), tr("Exporting… %1 %"),
@@ -306,12 +307,10 @@ void MainWindow::chooseVersion() {
 bool MainWindow::save(bool askName) {
     QString path = session_.path();
     if (askName || path.isEmpty()) {
-        path = QFileDialog::getSaveFileName(
-            this, tr("Save the bench"),
-            session_.folderToShow() + "/" + shown(freshId(session_.bench().name, {})) + ".bench",
-            tr("Benches (*.bench)"));
+        path = askFileToWrite(this, tr("Save the bench"),
+                              session_.folderToShow() + "/" + shown(freshId(session_.bench().name, {})) + ".bench",
+                              tr("Benches (*.bench)"), "bench");
         if (path.isEmpty()) return false;
-        if (!path.endsWith(".bench")) path += ".bench";
     }
     session_.save(path);
     return true;
@@ -392,12 +391,11 @@ WireView* MainWindow::openWire(const QString& device) {
     auto* wire = new WireView(session_, device, this);
     connect(wire, &WireView::saveAsked, this, [this, wire](const std::vector<WireMessagePtr>& messages) {
         const DeviceSpec* named = session_.bench().device(wire->device().toStdString());
-        QString path = QFileDialog::getSaveFileName(
+        const QString path = askFileToWrite(
             wire, tr("Save what passed on the wire"),
             session_.folderToShow() + "/" + shown(freshId(named ? named->name : "wire", {})) + ".wire",
-            tr("Wire captures (*.wire)"));
+            tr("Wire captures (*.wire)"), "wire");
         if (path.isEmpty()) return;
-        if (QFileInfo(path).suffix().isEmpty()) path += ".wire";
         const DeviceSpec* d = session_.bench().device(wire->device().toStdString());
         const CaptureOrigin origin = d ? CaptureOrigin{d->kind, d->settings} : CaptureOrigin{};
         watch(new BackgroundJob(captureWork(messages, origin, path), this), tr("Saving… %1 %"), tr("Stop"));

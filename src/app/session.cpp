@@ -127,7 +127,7 @@ Result<Session::BenchFile> Session::readBenchFile(const QString& path, Outputs o
     const bool mayDrive = outputs == Outputs::drive || !drivesOutside(*reading.bench) ||
                           isExample(info.completeBaseName(), content) || KnownBenches().knows(content);
     if (outputs == Outputs::drive) KnownBenches().remember(content);
-    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.absoluteFilePath(),
+    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.canonicalFilePath(),
                      example ? info.completeBaseName() : QString(), content, mayDrive};
 }
 

@@ -1,13 +1,16 @@
 #include "cli/commands.h"
 
+#include <fcntl.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <atomic>
+#include <cerrno>
 #include <chrono>
 #include <csignal>
 #include <cstdio>
+#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <nlohmann/json.hpp>
@@ -17,6 +20,7 @@
 #include "core/endings.h"
 #include "core/format.h"
 #include "core/json_text.h"
+#include "core/new_file.h"
 #include "core/run_format.h"
 #include "core/run_name.h"
 #include "core/run_notes.h"
@@ -93,6 +97,18 @@ bool devicesWell(const Engine& engine, const Bench& bench) {
         well = false;
     }
     return well;
+}
+
+NewFile::Existing existing(bool force) {
+    return force ? NewFile::Existing::replace : NewFile::Existing::refuse;
+}
+
+/// For what grows under its own name while it is written.
+Result<void> makeWay(const std::string& path, bool force) {
+    if (auto may = mayBecome(path, existing(force)); !may) return may;
+    if (force && ::unlink(path.c_str()) != 0 && errno != ENOENT)
+        return failure("{0} cannot be replaced ({1}).", path, std::strerror(errno));
+    return {};
 }
 
 std::string bytesText(std::uint64_t n) {
@@ -198,6 +214,7 @@ int record(const RecordOptions& options) {
         out = folder / runName(bench->recording.name, {bench->name, bench->recording.notes.title, unix},
                                [&](const std::string& name) { return std::filesystem::exists(folder / name); });
     }
+    if (auto may = makeWay(out, options.force); !may) return complain(may.error().english(), failed);
     auto started = Engine::startRecorded(*bench, out, engineOptions, plan.value());
     if (!started) return complain(started.error().english(), failed);
     const std::unique_ptr<Engine> engine = std::move(started.value());
@@ -283,6 +300,11 @@ int wire(const WireOptions& options) {
                         wrongUsage);
     std::ofstream file;
     if (!options.out.empty()) {
+        if (auto may = makeWay(options.out, options.force); !may) return complain(may.error().english(), failed);
+        // Made new: what somebody puts there meanwhile is not written through.
+        const int fd = ::open(options.out.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666);
+        if (fd < 0) return complain(fmt::format("{} cannot be written ({}).", options.out, std::strerror(errno)), failed);
+        ::close(fd);
         file.open(options.out, std::ios::binary);
         file << captureText({}, {device->kind, device->settings}) << std::flush;
         if (!file) return complain(fmt::format("{} cannot be written.", options.out), failed);
@@ -498,7 +520,7 @@ int check(const std::string& path, bool write) {
     return ok;
 }
 
-int writeBusDescription(const std::string& path, const std::string& device, const std::string& out) {
+int writeBusDescription(const std::string& path, const std::string& device, const std::string& out, bool force) {
     const auto bench = open(path);
     if (!bench) return badFile;
     for (const auto& spec : bench->devices) {
@@ -507,9 +529,10 @@ int writeBusDescription(const std::string& path, const std::string& device, cons
         if (dbc.messages.empty())
             return complain(
                 fmt::format("{} publishes nothing: name the readings in its setting \"publish\".", spec->name), failed);
-        std::ofstream file(out, std::ios::binary);
-        file << writeDbc(dbc);
-        if (!file.flush()) return complain(fmt::format("{} cannot be written.", out), failed);
+        auto file = NewFile::create(out, existing(force));
+        if (!file) return complain(file.error().english(), failed);
+        (void)file.value().write(writeDbc(dbc));  // what went wrong is said by the next
+        if (auto put = file.value().put(); !put) return complain(put.error().english(), failed);
         say(fmt::format("{}: {} messages.", out, dbc.messages.size()));
         return ok;
     }
@@ -523,7 +546,7 @@ int replay(const ReplayCommand& command) {
     auto reader = RunReader::open(path, 0);
     if (!reader) return complain(reader.error().english(), badFile);
     const Bench bench = replayBench(reader.value()->info().bench, path, {command.speed, command.loop});
-    if (auto saved = saveBench(bench, command.out); !saved) return complain(saved.error().english(), failed);
+    if (auto saved = saveBench(bench, command.out, existing(command.force)); !saved) return complain(saved.error().english(), failed);
     say(fmt::format("{}: plays {}. Open it as any other bench.", command.out, command.run));
     return ok;
 }

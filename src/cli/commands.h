@@ -31,6 +31,7 @@ struct RecordOptions {
     Duration before = seconds(1), after = seconds(1);
     int shots = 1;
     bool asFastAsPossible = false;
+    bool force = false;  ///< a file that is there may be replaced
     std::optional<std::int64_t> beginsAtUnix;  ///< seconds; as fast as possible only: the time of day that it pretends
 };
 int record(const RecordOptions& options);
@@ -46,6 +47,7 @@ struct WireOptions {
     std::string bench;
     std::string device;  ///< its id; may be empty where only one device has a wire
     std::string out;     ///< a capture to write; empty: each message is printed with what it means
+    bool force = false;  ///< a file that is there may be replaced
     std::optional<Duration> length;
 };
 /// What passes on a device's link.
@@ -105,12 +107,13 @@ struct CabinetOptions {
 int cabinet(const CabinetOptions& options);
 
 /// Writes the description of what the bench publishes on a CAN bus.
-int writeBusDescription(const std::string& bench, const std::string& device, const std::string& out);
+int writeBusDescription(const std::string& bench, const std::string& device, const std::string& out, bool force);
 /// Writes a bench that plays a run as if it was measured now.
 struct ReplayCommand {
     std::string run, out;
     double speed = 1;
     bool loop = false;
+    bool force = false;  ///< a file that is there may be replaced
 };
 int replay(const ReplayCommand& command);
 

@@ -48,6 +48,9 @@ int runCommand(int argc, char** argv) {
     app.add_flag("--drive", window.drive,
                  "drive the outputs of a bench that was not saved here, without a question");
 
+    const auto addForce = [](CLI::App* command, bool& force) {
+        command->add_flag("--force", force, "replace a file that is there");
+    };
     cli::RecordOptions record;
     TimeOption recordFor;
     CLI::App* recordCommand = app.add_subcommand("record", "record a bench without a window");
@@ -70,6 +73,8 @@ int runCommand(int argc, char** argv) {
                               "with --as-fast-as-possible: the time that it pretends, in seconds since 1970");
     recordCommand->add_flag("--as-fast-as-possible", record.asFastAsPossible,
                             "simulated devices do not wait for the clock");
+
+    addForce(recordCommand, record.force);
 
     cli::WatchOptions watch;
     TimeOption watchFor, watchEvery;
@@ -119,6 +124,8 @@ int runCommand(int argc, char** argv) {
     addTime(exportCommand, "--from", from, "since the run's start");
     addTime(exportCommand, "--to", to, "since the run's start");
     exportCommand->add_option("--version", csv.version, versionHelp);
+    bool exportForce = false;
+    addForce(exportCommand, exportForce);
     exportCommand->add_flag("--quality", csv.qualityColumns, "a column for the quality of each reading");
 
     std::string checkBench;
@@ -144,6 +151,10 @@ int runCommand(int argc, char** argv) {
     pictureCommand->add_option("--height", picture.height);
     pictureCommand->add_option("--scale", picture.scale, "device pixel ratio");
     pictureCommand->add_flag("--actions", picture.actions, "with the list of actions open");
+
+    pictureCommand->add_flag("--drive", picture.drive, "drive the bench's outputs, which else are at rest");
+    bool pictureForce = false;
+    addForce(pictureCommand, pictureForce);
 
     CLI::App* standIn = app.add_subcommand("stand-in", "a simulated outside device");
     standIn->require_subcommand(1);
@@ -206,6 +217,9 @@ int runCommand(int argc, char** argv) {
     dbcCommand->add_option("--device", dbcDevice, "which bus, where there are several");
     dbcCommand->add_option("--out", dbcOut, "the .dbc file to write")->required();
 
+    bool dbcForce = false;
+    addForce(dbcCommand, dbcForce);
+
     cli::WireOptions wire;
     TimeOption wireFor;
     CLI::App* wireCommand = app.add_subcommand("wire", "print what passes on a device's link, or save it as a capture");
@@ -214,12 +228,15 @@ int runCommand(int argc, char** argv) {
     addTime(wireCommand, "--for", wireFor, "how long; until Ctrl+C where it is left out");
     wireCommand->add_option("--out", wire.out, "the .wire file to write instead");
 
+    addForce(wireCommand, wire.force);
+
     cli::ReplayCommand replayed;
     CLI::App* replayCommand =
         app.add_subcommand("replay", "write a bench that plays a recorded run as if it was measured now");
     replayCommand->add_option("RUN", replayed.run)->required();
     replayCommand->add_option("--out", replayed.out, "the .bench file to write")->required();
     replayCommand->add_option("--speed", replayed.speed, "times as fast")->check(CLI::Range(0.001, 1000.0));
+    addForce(replayCommand, replayed.force);
     replayCommand->add_flag("--loop", replayed.loop, "again and again");
 
     try {
@@ -240,7 +257,7 @@ int runCommand(int argc, char** argv) {
         cli::handleSignals();
         return cli::cabinet(cabinet);
     }
-    if (dbcCommand->parsed()) return cli::writeBusDescription(dbcBench, dbcDevice, dbcOut);
+    if (dbcCommand->parsed()) return cli::writeBusDescription(dbcBench, dbcDevice, dbcOut, dbcForce);
     if (replayCommand->parsed()) return cli::replay(replayed);
     if (recordCommand->parsed()) {
         cli::handleSignals();
@@ -268,6 +285,7 @@ int runCommand(int argc, char** argv) {
     }
     if (exportCommand->parsed()) {
         cli::handleSignals();
+        csv.existing = exportForce ? NewFile::Existing::replace : NewFile::Existing::refuse;
         csv.from = from.value();
         csv.to = to.value();
         return cli::exportRun(exportRun, exportOut, csv);
@@ -278,6 +296,7 @@ int runCommand(int argc, char** argv) {
         return cli::beehive(beehive);
     }
     if (pictureCommand->parsed()) {
+        picture.existing = pictureForce ? NewFile::Existing::replace : NewFile::Existing::refuse;
         picture.after = after.value().value_or(seconds(60));
         return runPicture(picture, argc, argv);
     }

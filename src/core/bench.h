@@ -9,6 +9,7 @@
 
 #include "core/chain.h"
 #include "core/format.h"
+#include "core/new_file.h"
 #include "core/result.h"
 
 /// The bench document: what is connected, what the signals mean and how they are shown. A value: copies share their
@@ -169,8 +170,9 @@ std::string writeBench(const Bench& bench);
 
 /// All the problems' sentences in one Error.
 Result<Bench> loadBench(const std::string& path, BenchCheck also = nullptr);
-/// Writes a new file beside it and renames it into place, so that the old one is whole until the new one is.
-Result<void> saveBench(const Bench& bench, const std::string& path);
+/// By a NewFile, so that the old one is whole until the new one is.
+Result<void> saveBench(const Bench& bench, const std::string& path,
+                       NewFile::Existing existing = NewFile::Existing::replace);
 
 /// One signal as it stands in the bench file: for the run store, and for the clipboard. Two-way.
 std::string signalToJson(const SignalSpec& signal);

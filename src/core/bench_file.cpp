@@ -348,20 +348,11 @@ Result<Bench> loadBench(const std::string& path, BenchCheck also) {
     return failure("{0} is not opened:\n{1}", path, all);
 }
 
-Result<void> saveBench(const Bench& bench, const std::string& path) {
-    const std::string beside = path + ".saving";
-    std::FILE* file = std::fopen(beside.c_str(), "wb");
-    if (!file) return failure("{0} cannot be written. Is the folder there, and may you write to it?", path);
-    const std::string content = writeBench(bench);
-    bool ok = std::fwrite(content.data(), 1, content.size(), file) == content.size();
-    ok = std::fflush(file) == 0 && fsync(fileno(file)) == 0 && ok;
-    ok = std::fclose(file) == 0 && ok;
-    ok = ok && std::rename(beside.c_str(), path.c_str()) == 0;
-    if (!ok) {
-        std::remove(beside.c_str());
-        return failure("{0} could not be written to the end; the old file is as it was. Is the disk full?", path);
-    }
-    return {};
+Result<void> saveBench(const Bench& bench, const std::string& path, NewFile::Existing existing) {
+    auto file = NewFile::create(path, existing);
+    if (!file) return file.error();
+    (void)file.value().write(writeBench(bench));  // what went wrong is said by the next
+    return file.value().put();
 }
 
 }  // namespace cruscotto

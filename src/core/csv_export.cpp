@@ -117,15 +117,8 @@ Result<ExportResult> exportCsv(const std::string& runPath, const std::string& cs
         lanes.push_back(std::move(lane));
     }
 
-    const std::string beside = csvPath + ".part";
-    const auto closeFile = [](std::FILE* f) { std::fclose(f); };
-    std::unique_ptr<std::FILE, decltype(closeFile)> file(std::fopen(beside.c_str(), "wb"), closeFile);
-    if (!file) return failure("{0} cannot be written. Is the folder there, and may you write to it?", csvPath);
-    const auto giveUp = [&](Error error) -> Result<ExportResult> {
-        file.reset();
-        std::remove(beside.c_str());
-        return error;
-    };
+    auto file = NewFile::create(csvPath, options.existing);
+    if (!file) return file.error();
 
     constexpr std::size_t flushAt = std::size_t{1} << 20;
     const std::size_t widestRow = 64 + cells.size() * 64;
@@ -169,15 +162,13 @@ Result<ExportResult> exportCsv(const std::string& runPath, const std::string& cs
         for (const auto& lane : lanes)
             if (!lane->ended && lane->now == t) lane->advance();
         if (out.size() > flushAt) {
-            if (!out.writeTo(file.get())) return giveUp(diskFull());
+            if (!out.writeTo(file.value().stream())) return diskFull();
             progress.advance(done, total);
-            if (progress.cancelled()) return giveUp(failure("The export was cancelled; nothing was left behind."));
+            if (progress.cancelled()) return failure("The export was cancelled; nothing was left behind.");
         }
     }
-    if (!out.writeTo(file.get()) || std::fflush(file.get()) != 0) return giveUp(diskFull());
-    file.reset();
-    if (std::rename(beside.c_str(), csvPath.c_str()) != 0)
-        return giveUp(failure("{0} cannot be written. Is there a folder of that name?", csvPath));
+    if (!out.writeTo(file.value().stream())) return diskFull();
+    if (auto put = file.value().put(); !put) return put.error();
     for (const auto& lane : lanes) result.damagedBlocks += lane->replay.damagedBlocks();
     progress.advance(total, total);
     return result;

@@ -271,8 +271,10 @@ Result<ExportResult> exportHdf5(const std::string& runPath, const std::string& p
     ExportResult result;
     Total total{0, beginResult(found.value(), result)};
     H5Eset_auto2(H5E_DEFAULT, nullptr, nullptr);  // what fails is said by us
-    const std::string beside = path + ".part";
-    Handle file(H5Fcreate(beside.c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
+    auto made = NewFile::create(path, options.existing);
+    if (!made) return made.error();
+    // Ours already, and empty.
+    Handle file(H5Fcreate(made.value().temporaryPath().c_str(), H5F_ACC_TRUNC, H5P_DEFAULT, H5P_DEFAULT), H5Fclose);
     if (!file.ok()) return failure("{0} cannot be written. Is the folder there, and may you write to it?", path);
     Disk disk(file.id());
     bool ok = attribute(file.id(), "bench", info.bench.name) && attribute(file.id(), "run", runPath);
@@ -287,11 +289,9 @@ Result<ExportResult> exportHdf5(const std::string& runPath, const std::string& p
     ok = ok && H5Fflush(file.id(), H5F_SCOPE_LOCAL) >= 0 && disk.finish();
     file = {};
     const bool cancelled = progress.cancelled();
-    if (!ok || cancelled || std::rename(beside.c_str(), path.c_str()) != 0) {
-        std::remove(beside.c_str());
-        if (cancelled) return failure("The export was cancelled; nothing was left behind.");
-        return failure("{0} could not be written to the end. Is the disk full?", path);
-    }
+    if (cancelled) return failure("The export was cancelled; nothing was left behind.");
+    if (!ok) return failure("{0} could not be written to the end. Is the disk full?", path);
+    if (auto put = made.value().put(); !put) return put.error();
     progress.advance(total.all, total.all);
     return result;
 }

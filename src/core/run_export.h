@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "core/new_file.h"
 #include "core/progress.h"
 #include "core/run_reader.h"
 
@@ -14,6 +15,7 @@ struct ExportOptions {
     std::optional<Duration> from, to;  ///< since the run's first sample, half open
     bool qualityColumns = false;       ///< CSV: one more column a signal with the quality's word
     std::optional<int> version;        ///< of the readings; the newest where it is left out
+    NewFile::Existing existing = NewFile::Existing::replace;
 };
 
 struct ExportResult {
@@ -32,7 +34,7 @@ Span chosenSpan(const RunInfo& info, const ExportOptions& options);
 /// Writes the readings of a run as CSV (RFC 4180, decimal points, shortest numbers that read back as the same double):
 /// a column "time [s]" since the run's first sample, then a column a signal, headed by name and unit. Signals with
 /// different clocks share a row where their samples have the same time; a cell is empty where a signal has no sample or
-/// no reading. The file appears under its name only when it is whole. A file that is there already is replaced.
+/// no reading. Written as a NewFile.
 Result<ExportResult> exportCsv(const std::string& runPath, const std::string& csvPath, const ExportOptions& options,
                                Progress& progress);
 
@@ -40,7 +42,7 @@ Result<ExportResult> exportCsv(const std::string& runPath, const std::string& cs
 /// the bench's axis), t0_unix_ns and dt (s; 0: see the dataset "time", seconds since the run's first sample); in it a
 /// dataset "pieces" (sample number, t0_ns, dt_ns) where the clock was not one straight line, and a dataset of doubles
 /// for each signal, with attributes name, tag, unit (as people write it), unit_ucum, chain (JSON), calibration (words),
-/// t0 and dt. The file appears under its name only when it is whole.
+/// t0 and dt. Written as a NewFile.
 Result<ExportResult> exportHdf5(const std::string& runPath, const std::string& path, const ExportOptions& options,
                                 Progress& progress);
 

@@ -12,6 +12,7 @@ int main(int argc, char** argv) {
     QStandardPaths::setTestModeEnabled(true);
     // The parts of these tests run side by side: what one remembers is not another's.
     const QTemporaryDir settings;
+    qputenv("XDG_STATE_HOME", settings.path().toLocal8Bit());
     QSettings::setPath(QSettings::NativeFormat, QSettings::UserScope, settings.path());
     QApplication app(argc, argv);
     QApplication::setStyle("Fusion");
