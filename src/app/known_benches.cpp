@@ -29,7 +29,8 @@ QList<QByteArray> linesOf(const QString& path) {
 KnownBenches::KnownBenches(QString file) : file_(std::move(file)) {}
 
 QString KnownBenches::defaultFile() {
-    return QFileInfo(shown(defaultLogPath())).absolutePath() + "/known-benches";
+    const QString log = shown(defaultLogPath());
+    return log.isEmpty() ? QString() : QFileInfo(log).absolutePath() + "/known-benches";
 }
 
 bool KnownBenches::knows(const QByteArray& content) const {
@@ -37,6 +38,7 @@ bool KnownBenches::knows(const QByteArray& content) const {
 }
 
 void KnownBenches::remember(const QByteArray& content) const {
+    if (file_.isEmpty()) return;
     QList<QByteArray> lines = linesOf(file_);
     const QByteArray line = lineOf(content);
     if (lines.contains(line)) return;

@@ -32,11 +32,13 @@ bool anything(const Recovery::Left& left) {
 }  // namespace
 
 QString Recovery::defaultFolder() {
-    return QFileInfo(shown(defaultLogPath())).absolutePath() + "/recovery";
+    const QString log = shown(defaultLogPath());
+    return log.isEmpty() ? QString() : QFileInfo(log).absolutePath() + "/recovery";
 }
 
 Recovery::Recovery(const QString& folder)
     : folder_(folder), owner_(QString::number(QCoreApplication::applicationPid())) {
+    if (folder_.isEmpty()) return;
     QDir().mkpath(folder_);
     lock_ = lockFile(file(owner_, "lock"));
     QFile::remove(file(owner_, "json"));  // of a process that had this number before
@@ -44,6 +46,7 @@ Recovery::Recovery(const QString& folder)
 
 Recovery::~Recovery() {
     if (writing_.valid()) writing_.wait();
+    if (folder_.isEmpty()) return;
     if (!left_) QFile::remove(file(owner_, "json"));
     QFile::remove(file(owner_, "lock"));
     if (lock_ >= 0) ::close(lock_);
@@ -64,7 +67,7 @@ void Recovery::leave(const Left& now) {
 }
 
 void Recovery::keep(const Left& now) {
-    if (left_) return;
+    if (left_ || folder_.isEmpty()) return;
     if (writing_.valid()) {
         if (writing_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) return;
         writing_.get();
@@ -92,6 +95,7 @@ void Recovery::keep(const Left& now) {
 }
 
 std::optional<Recovery::Left> Recovery::take(const QString& only) {
+    if (folder_.isEmpty()) return {};
     const QDir folder(folder_);
     for (const QString& name : folder.entryList({"*.json"}, QDir::Files, QDir::Time)) {
         const QString owner = QFileInfo(name).completeBaseName();

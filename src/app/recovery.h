@@ -21,7 +21,7 @@ public:
         bool atRest = false;   ///< the bench's outputs were
     };
 
-    /// Files go into `folder`, which is made where it is missing.
+    /// Files go into `folder`, which is made where it is missing; empty: nothing is kept.
     explicit Recovery(const QString& folder);
     ~Recovery();
     Recovery(const Recovery&) = delete;
@@ -36,7 +36,7 @@ public:
     /// path of a bench only what was left of that one.
     std::optional<Left> take(const QString& only = {});
 
-    /// $XDG_STATE_HOME/cruscotto/recovery, or below ~/.local/state.
+    /// $XDG_STATE_HOME/cruscotto/recovery, or below ~/.local/state; empty where there is no home.
     static QString defaultFolder();
 
 private:

@@ -95,7 +95,7 @@ void Session::close() {
     run_.reset();
     opening_.reset();
     reading_ = {};
-    runDoneSaid_ = false;
+    runDoneSaid_ = problemSaid_ = false;
     corrections_.clear();
     cursor_.goToEnd();
 }
@@ -407,6 +407,11 @@ void Session::beginRun(std::unique_ptr<RunSource> run) {
 
 void Session::poll() {
     pollJobs();
+    if (engine_ && !problemSaid_)
+        if (const Text problem = engine_->problem(); !problem.empty()) {
+            problemSaid_ = true;
+            Q_EMIT failed(shown(problem));
+        }
     if (const auto sleep = engine_ ? engine_->lastSleep() : std::nullopt; sleep != sleepSaid_) {
         sleepSaid_ = sleep;
         if (sleep)

@@ -152,7 +152,7 @@ private:
     std::unique_ptr<RunSource> opening_;
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
-    bool runDoneSaid_ = false;
+    bool runDoneSaid_ = false, problemSaid_ = false;
     std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.
     std::future<Result<BenchFile>> reading_;

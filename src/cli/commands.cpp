@@ -205,14 +205,17 @@ int record(const RecordOptions& options) {
     const auto plan = shotPlan(options, *bench);
     if (!plan) return complain(plan.error().english(), wrongUsage);
     std::string out = options.out;
-    if (std::filesystem::is_directory(out)) {
+    if (std::error_code ec; std::filesystem::is_directory(out, ec)) {
         const std::int64_t unix = engineOptions.wallClock ? engineOptions.wallClock()
                                                           : std::chrono::duration_cast<std::chrono::nanoseconds>(
                                                                 std::chrono::system_clock::now().time_since_epoch())
                                                                 .count();
         const std::filesystem::path folder = out;
         out = folder / runName(bench->recording.name, {bench->name, bench->recording.notes.title, unix},
-                               [&](const std::string& name) { return std::filesystem::exists(folder / name); });
+                               [&](const std::string& name) {
+                                   std::error_code ignored;
+                                   return std::filesystem::exists(folder / name, ignored);
+                               });
     }
     if (auto may = makeWay(out, options.force); !may) return complain(may.error().english(), failed);
     auto started = Engine::startRecorded(*bench, out, engineOptions, plan.value());
@@ -232,7 +235,7 @@ int record(const RecordOptions& options) {
         int marks = 0;
         pass(options.length, milliseconds(100), [&] {
             while (marks < marksAsked) engine->mark(engine->now(), fmt::format("Mark {}", ++marks));
-            if (engine->recording().complete) stopAsked = true;
+            if (engine->recording().complete || !engine->problem().empty()) stopAsked = true;
             if (!isatty(STDERR_FILENO)) return;
             const RecordingStatus r = engine->recording();
             std::fprintf(stderr, "\r%s  %s  %s ", clockText(engine->now() - Instant{}).c_str(),
@@ -251,6 +254,7 @@ int record(const RecordOptions& options) {
     say(fmt::format("{}{}: {} samples, {}, {}", out, more, status.samples, bytesText(status.bytes),
                     lost ? fmt::format("{} lost ({})", lost, status.lostTo) : "all samples kept"));
     if (!status.problem.empty()) complain(status.problem.english(), lostSamples);
+    if (const Text problem = engine->problem(); !problem.empty()) return complain(problem.english(), failed);
     return lost || !status.problem.empty() ? lostSamples : well ? ok : deviceTrouble;
 }
 
@@ -260,6 +264,7 @@ int watch(const WatchOptions& options) {
     auto engine = Engine::start(*bench);
     const Source& source = engine->source();
     pass(options.length, options.every, [&] {
+        if (!engine->problem().empty()) stopAsked = true;
         const Instant now = engine->now();
         std::string line = clockText(now - Instant{});
         for (const auto& s : bench->signals) {
@@ -279,6 +284,7 @@ int watch(const WatchOptions& options) {
     });
     const bool well = devicesWell(*engine, *bench);
     engine->stop();
+    if (const Text problem = engine->problem(); !problem.empty()) return complain(problem.english(), failed);
     return well ? ok : deviceTrouble;
 }
 

@@ -308,7 +308,14 @@ int runCommand(int argc, char** argv) {
 int main(int argc, char** argv) {
     prepareProcess();
     guardCrashes();
-    const int code = runCommand(argc, argv);
+    int code = cli::failed;
+    try {
+        code = runCommand(argc, argv);
+    } catch (const std::bad_alloc&) {
+        cli::complain("There is not enough memory for this. Close other programs, or ask for less at once.", code);
+    } catch (const std::exception& e) {
+        cli::complain(std::string("It could not be done: ") + e.what(), code);
+    }
     if (const std::string why = cli::outputLost(); !why.empty())
         return cli::complain("The output could not be written: " + why + ".", code == cli::ok ? cli::failed : code);
     return code;

@@ -6,6 +6,9 @@
 #include <spdlog/sinks/rotating_file_sink.h>
 #include <spdlog/spdlog.h>
 
+#include <pwd.h>
+#include <unistd.h>
+
 #include <cstdlib>
 #include <filesystem>
 
@@ -23,12 +26,18 @@ std::shared_ptr<spdlog::logger> logger() {
 
 std::string defaultLogPath() {
     const char* state = std::getenv("XDG_STATE_HOME");
+    if (state && *state == '/') return std::string(state) + "/cruscotto/cruscotto.log";
     const char* home = std::getenv("HOME");
-    const std::string base = state && *state ? state : std::string(home ? home : "/tmp") + "/.local/state";
-    return base + "/cruscotto/cruscotto.log";
+    // A folder for all, as /tmp, would let others choose what is written through.
+    if (!home || *home != '/') {
+        const passwd* self = getpwuid(getuid());
+        home = self ? self->pw_dir : nullptr;
+    }
+    return home && *home == '/' ? std::string(home) + "/.local/state/cruscotto/cruscotto.log" : std::string();
 }
 
 Result<void> logTo(const std::string& path) {
+    if (path.empty()) return {};
     try {
         std::filesystem::create_directories(std::filesystem::path(path).parent_path());
         auto made = std::make_shared<spdlog::logger>(

@@ -7,7 +7,8 @@
 namespace cruscotto {
 
 /// The log file for when something goes wrong in the field: $XDG_STATE_HOME/cruscotto/cruscotto.log (or
-/// ~/.local/state/...), 1 MiB, three old ones kept. Before logTo() has succeeded, what is logged goes nowhere.
+/// ~/.local/state/...), 1 MiB, three old ones kept; empty, and then nothing is logged, where there is no home. Before
+/// logTo() has succeeded, what is logged goes nowhere.
 /// All may be called from any thread.
 std::string defaultLogPath();
 Result<void> logTo(const std::string& path);

@@ -63,33 +63,32 @@ std::string holderOf(const std::string& path) {
     const fs::path wanted = fs::canonical(path, ec);
     if (ec) return {};
     const std::string self = std::to_string(getpid());
-    for (const auto& process : fs::directory_iterator("/proc", fs::directory_options::skip_permission_denied, ec)) {
-        const std::string number = process.path().filename();
+    for (const fs::path& process : entriesOf("/proc", 100'000)) {
+        const std::string number = process.filename();
         if (number.find_first_not_of("0123456789") != std::string::npos || number == self) continue;
         std::error_code ignored;  // processes come and go, and not all may be looked into
-        for (const auto& fd : fs::directory_iterator(process.path() / "fd", ignored))
-            if (fs::read_symlink(fd.path(), ignored) == wanted)
-                return kernelLine(process.path() / "comm") + " (" + number + ")";
+        for (const fs::path& fd : entriesOf(process / "fd", 100'000))
+            if (fs::read_symlink(fd, ignored) == wanted)
+                return kernelLine(process / "comm") + " (" + number + ")";
     }
     return {};
 }
 
 std::vector<FoundPort> findSerialPorts(const std::string& root) {
     const fs::path base(root);
-    std::error_code ec;
     std::map<std::string, std::string> stable;  // by today's name
-    for (const auto& link : fs::directory_iterator(base / "dev/serial/by-id", ec)) {
+    for (const fs::path& link : entriesOf(base / "dev/serial/by-id")) {
         std::error_code ignored;
-        const fs::path target = fs::read_symlink(link.path(), ignored);
-        if (!target.empty()) stable[target.filename()] = (base / "dev/serial/by-id" / link.path().filename()).string();
+        const fs::path target = fs::read_symlink(link, ignored);
+        if (!target.empty()) stable[target.filename()] = (base / "dev/serial/by-id" / link.filename()).string();
     }
     std::vector<FoundPort> out;
-    for (const auto& tty : fs::directory_iterator(base / "sys/class/tty", ec)) {
+    for (const fs::path& tty : entriesOf(base / "sys/class/tty", 5000)) {
         std::error_code ignored;
-        const std::string name = tty.path().filename();
-        const fs::path device = fs::canonical(tty.path() / "device", ignored);
+        const std::string name = tty.filename();
+        const fs::path device = fs::canonical(tty / "device", ignored);
         // Consoles have no device behind them; a 16550 of type 0 is a place where one could be.
-        if (ignored || kernelLine(tty.path() / "type") == "0") continue;
+        if (ignored || kernelLine(tty / "type") == "0") continue;
         FoundPort port;
         port.node = (base / "dev" / name).string();
         if (!fs::exists(port.node, ignored)) continue;

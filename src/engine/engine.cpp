@@ -7,6 +7,7 @@
 
 #include "core/crash_send.h"
 #include "core/guarded.h"
+#include "core/log.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {
@@ -104,8 +105,8 @@ void Engine::State::call(const Command& command) {
     {
         Lock lock(queueMutex);
         if (quitting) return;
-        const bool sleeps = put({nullptr, [&command, done] {
-                                     command();
+        const bool sleeps = put({nullptr, [this, &command, done] {
+                                     guarded(command);  // who waits is told in any case
                                      done->set_value();
                                  }});
         lock.unlock();
@@ -128,19 +129,22 @@ void Engine::State::work() {
         }
         noticeSleep();
         for (Item& item : items) {
-            if (item.block) {
-                process(item.block);
-                driveReactions();
-            }
+            if (item.block && !brokenDown)
+                guarded([&] {
+                    process(item.block);
+                    driveReactions();
+                });
             if (!item.command) continue;
             source.setExtent({{0}, now()});  // whoever waits for the command sees all that came before it
-            item.command();
+            guarded(item.command);
         }
         items.clear();
         const Instant t = now();
         source.setExtent({{0}, t});
-        if (gate && gate->plan().at && t >= *gate->plan().at && gate->shots() == 0) gate->trigger(*gate->plan().at);
-        if (recorder) anchorRecording(t);
+        guarded([&] {
+            if (gate && gate->plan().at && t >= *gate->plan().at && gate->shots() == 0) gate->trigger(*gate->plan().at);
+            if (recorder && !brokenDown) anchorRecording(t);
+        });
     }
 }
 
@@ -172,6 +176,32 @@ struct Engine::Living {
         living.engines.erase(&engine);
     }
 };
+
+void Engine::State::guarded(const Command& what) {
+    try {
+        what();
+    } catch (const std::bad_alloc&) {
+        breakDown(CRUSCOTTO_TEXT("There is not enough memory to go on measuring. The outputs are safe and what was recorded "
+                                 "is whole. Close other programs, or measure fewer signals or at lower rates."));
+    } catch (const std::exception& e) {
+        breakDown(text(CRUSCOTTO_TEXT("Measuring has ended because of a fault in the program ({0}). The outputs are safe and "
+                                      "what was recorded is whole. Please report what happened."),
+                       e.what()));
+    }
+}
+
+void Engine::State::breakDown(Text why) {
+    if (std::exchange(brokenDown, true)) return;
+    endOutputs();
+    logWarning(why.english());
+    const Lock lock(mutex);
+    problem = std::move(why);
+}
+
+Text Engine::problem() const {
+    const Lock lock(state_->mutex);
+    return state_->problem;
+}
 
 Engine::Engine(std::unique_ptr<State> state) : state_(std::move(state)) {}
 

@@ -101,6 +101,9 @@ public:
     /// the side of the level changes, and once for where it stands now.
     void setReactions(const std::vector<Reaction>& reactions);
 
+    /// What ended the work of the engine itself, as no memory; empty: nothing. The outputs are safe then, nothing more is
+    /// measured, and what was recorded is whole.
+    [[nodiscard]] Text problem() const;
     [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
     /// How the device refused or changed what this output was last set to; empty where it did not. See DeviceStatus.
     [[nodiscard]] Text outputProblem(const std::string& device, const std::string& terminal) const;

@@ -33,10 +33,10 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
         DeviceStatus& known = statuses[device];
         changed = known.state != status.state;
         outputsChanged = known.fellSafe != status.fellSafe || known.fallen != status.fallen;
-        for (const auto& [terminal, problem] : status.outputProblems) {
+        for (const auto& [terminal, refusal] : status.outputProblems) {
             const auto before = known.outputProblems.find(terminal);
-            if (before != known.outputProblems.end() && before->second == problem) continue;
-            post([this, device, words = fmt::format("{}: {}: {}", device, terminal, problem.english())] {
+            if (before != known.outputProblems.end() && before->second == refusal) continue;
+            post([this, words = fmt::format("{}: {}: {}", device, terminal, refusal.english())] {
                 logWarning("output refused: " + words);
                 if (recorder) recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "output refused", words); });
             });

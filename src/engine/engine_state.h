@@ -101,6 +101,7 @@ struct Engine::State {
     std::map<std::pair<std::string, std::string>, Group> groups;
     std::unique_ptr<Recorder> recorder;
     bool makingRun = false;
+    bool brokenDown = false;
     std::optional<ShotGate> gate;  // where only shots are recorded
     int shotsNoted = 0;
     double measuredExact = 0;                 // bytes; `measured` is its whole part
@@ -143,6 +144,7 @@ struct Engine::State {
     std::string lostTo GUARDED_BY(queueMutex);  // why the last of `lost` were
 
     mutable Mutex mutex;
+    Text problem GUARDED_BY(mutex);
     std::map<std::string, DeviceStatus> statuses GUARDED_BY(mutex);
     std::map<std::string, std::shared_ptr<WireTap>> taps GUARDED_BY(mutex);  // by device, kept while the engine lives
     std::map<std::string, double> outputs GUARDED_BY(mutex);
@@ -208,6 +210,9 @@ struct Engine::State {
     void call(const Command& command);
     /// The engine thread.
     void work();
+    /// Does it; what it throws ends the engine's work.
+    void guarded(const Command& what);
+    void breakDown(Text why);
 
     // ---- on the engine thread
 

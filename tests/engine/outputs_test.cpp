@@ -81,6 +81,31 @@ TEST(Outputs, TheSafeValueDoesNotWaitForAnEngineThatIsBusy) {
     EXPECT_EQ(engine.source().at("drive", engine.now()).value, 0.5) << "and that is what is shown";
 }
 
+TEST(Outputs, AFaultOfTheEngineItselfPutsThemSafeAndIsSaid) {
+    TempFolder folder;
+    ScriptedDevice::Log log;
+    auto options = scripted(log, [](DeviceSink&, const std::stop_token& stop) { waitForStop(stop); });
+    std::atomic<bool> noMemory{false};
+    options.wallClock = [&]() -> std::int64_t {  // the engine's thread looks at it while it records
+        if (noMemory.exchange(false)) throw std::bad_alloc();
+        return 0;
+    };
+    auto started = Engine::startRecorded(oneOutput(), folder.file("a.run"), options);
+    ASSERT_TRUE(started.ok());
+    Engine& engine = *started.value();
+    ASSERT_TRUE(engine.setOutput("drive", 7));
+    EXPECT_TRUE(engine.problem().empty());
+    noMemory = true;
+    engine.mark(engine.now(), "something to do");
+    ASSERT_TRUE(eventually([&] { return !engine.problem().empty(); }));
+    EXPECT_NE(engine.problem().english().find("not enough memory"), std::string::npos);
+    EXPECT_TRUE(eventually([&] { return log.all().back() == "AO0=0.5"; }));
+    engine.stop();
+    auto reader = RunReader::open(folder.file("a.run"));
+    ASSERT_TRUE(reader.ok());
+    EXPECT_TRUE(reader.value()->info().closed);
+}
+
 TEST(Outputs, NothingReactsBehindTheEnd) {
     ScriptedDevice::Log log;
     Steps steps;

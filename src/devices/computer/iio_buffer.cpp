@@ -51,16 +51,6 @@ Result<IioBufferSettings> iioBufferSettings(const JsonText& json) {
     return out;
 }
 
-/// Zero, or why it was refused.
-int put(const fs::path& path, const std::string& text) {
-    const int fd = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
-    if (fd < 0) return errno;
-    const ssize_t n = ::write(fd, text.data(), text.size());
-    const int error = n < 0 ? errno : 0;
-    ::close(fd);
-    return error;
-}
-
 class IioBuffer : public LinkDriver {
 public:
     IioBuffer(DeviceContext context, IioBufferSettings settings, const std::vector<TerminalRequest>& requests)
@@ -90,7 +80,8 @@ protected:
                 LinkState::absent,
                 text(CRUSCOTTO_TEXT("The kernel has no input \"{0}\" under {1}. Is its module loaded?"),
                      settings_.device, devices.string())};
-        if (!fs::exists(device_ / "scan_elements"))
+        std::error_code ignored;
+        if (!fs::exists(device_ / "scan_elements", ignored))
             return ByteLink::Failure{
                 LinkState::failed,
                 text(CRUSCOTTO_TEXT(
@@ -98,13 +89,13 @@ protected:
                      settings_.device)};
         if (auto refused = choose()) return refused;
         if (!settings_.trigger.empty())
-            if (const int error = put(device_ / "trigger/current_trigger", settings_.trigger + "\n"))
+            if (const int error = write(device_ / "trigger/current_trigger", settings_.trigger + "\n"))
                 return refusedBy(error, text(CRUSCOTTO_TEXT("the trigger {0} is not taken"), settings_.trigger));
         if (settings_.rate > 0)
-            if (const int error = put(device_ / "sampling_frequency", fmt::format("{}\n", settings_.rate)))
+            if (const int error = write(device_ / "sampling_frequency", fmt::format("{}\n", settings_.rate)))
                 return refusedBy(error, text(CRUSCOTTO_TEXT("the rate {0} is not taken"), settings_.rate));
-        (void)put(device_ / "buffer/length", fmt::format("{}\n", settings_.length));  // some have a fixed one
-        if (const int error = put(device_ / "buffer/enable", "1\n"))
+        (void)write(device_ / "buffer/length", fmt::format("{}\n", settings_.length));  // some have a fixed one
+        if (const int error = write(device_ / "buffer/enable", "1\n"))
             return refusedBy(error, error == EINVAL && settings_.trigger.empty()
                                         ? Text(CRUSCOTTO_TEXT("the buffer does not start; most inputs need a trigger"))
                                         : Text(CRUSCOTTO_TEXT("the buffer does not start")));
@@ -120,7 +111,7 @@ protected:
     void close() override {
         if (fd_ >= 0) ::close(fd_);
         fd_ = -1;
-        if (!device_.empty()) (void)put(device_ / "buffer/enable", "0\n");  // it may be gone
+        if (!device_.empty()) (void)write(device_ / "buffer/enable", "0\n");  // it may be gone
     }
     void wake() override { waker_.wake(); }
     [[nodiscard]] Text lostSentence() const override {
@@ -159,6 +150,9 @@ protected:
     }
 
 private:
+    [[nodiscard]] int write(const fs::path& path, const std::string& words) const {
+        return writeKernelFile(settings_.root, path, words);
+    }
     ByteLink::Failure refusedBy(int error, const Text& what) const {
         if (error == EACCES || error == EPERM)
             return {LinkState::noPermission, text(CRUSCOTTO_TEXT("{0}: {1}; your account may not set it up. Run: sudo "
@@ -205,7 +199,7 @@ private:
                 status().found.push_back(std::move(info));
             }
             const bool on = time || wanted_.empty() || wanted_.contains(terminal);
-            if (const int error = put(device_ / "scan_elements" / ("in_" + e.name + "_en"), on ? "1\n" : "0\n");
+            if (const int error = write(device_ / "scan_elements" / ("in_" + e.name + "_en"), on ? "1\n" : "0\n");
                 error != 0 && on)
                 return refusedBy(error, text(CRUSCOTTO_TEXT("the channel {0} is not switched on"), e.name));
             if (!on) continue;

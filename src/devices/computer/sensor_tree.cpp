@@ -26,15 +26,6 @@ std::optional<double> number(const std::string& text) {
     return v;
 }
 
-std::vector<fs::path> folders(const fs::path& in) {
-    std::vector<fs::path> out;
-    std::error_code ec;
-    for (fs::directory_iterator it(in, ec), end; !ec && it != end && out.size() < 500; it.increment(ec))
-        out.push_back(it->path());
-    std::ranges::sort(out);
-    return out;
-}
-
 struct Suffix {
     const char* begins;
     double factor;
@@ -76,9 +67,9 @@ class Finder {
 public:
     explicit Finder(const std::string& root) : root_(root) {}
     std::vector<KernelSensor> find() {
-        for (const fs::path& device : folders(root_ / "sys/class/hwmon")) hwmon(device);
-        for (const fs::path& device : folders(root_ / "sys/bus/iio/devices")) iio(device);
-        for (const fs::path& device : folders(root_ / "sys/bus/counter/devices")) counter(device);
+        for (const fs::path& device : entriesOf(root_ / "sys/class/hwmon")) hwmon(device);
+        for (const fs::path& device : entriesOf(root_ / "sys/bus/iio/devices")) iio(device);
+        for (const fs::path& device : entriesOf(root_ / "sys/bus/counter/devices")) counter(device);
         std::ranges::sort(found_, {}, [](const KernelSensor& s) { return s.info.terminal; });
         return std::move(found_);
     }
@@ -108,7 +99,7 @@ private:
 
     void hwmon(const fs::path& device) {
         const std::string name = nameOf(device);
-        for (const fs::path& file : folders(device)) {
+        for (const fs::path& file : entriesOf(device)) {
             const std::string leaf = file.filename().string();
             if (!leaf.ends_with("_input")) continue;
             const std::string channel = leaf.substr(0, leaf.size() - 6);
@@ -122,7 +113,7 @@ private:
     void iio(const fs::path& device) {
         if (!device.filename().string().starts_with("iio:device")) return;  // triggers are there too
         const std::string name = nameOf(device);
-        for (const fs::path& file : folders(device)) {
+        for (const fs::path& file : entriesOf(device)) {
             const std::string leaf = file.filename().string();
             const bool raw = leaf.ends_with("_raw");
             if (!leaf.starts_with("in_") || (!raw && !leaf.ends_with("_input"))) continue;
@@ -146,7 +137,7 @@ private:
     void counter(const fs::path& device) {
         if (!device.filename().string().starts_with("counter")) return;
         const std::string name = nameOf(device);
-        for (const fs::path& count : folders(device)) {
+        for (const fs::path& count : entriesOf(device)) {
             const std::string leaf = count.filename().string();
             std::error_code ec;
             if (!leaf.starts_with("count") || !fs::exists(count / "count", ec)) continue;

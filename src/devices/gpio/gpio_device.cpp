@@ -51,6 +51,9 @@ protected:
             const int error = errno;
             if (error == EACCES || error == EPERM)
                 return ByteLink::Failure{LinkState::noPermission, kernelPermissionSentence(settings_.chip)};
+            if (error == ENOTTY)
+                return ByteLink::Failure{LinkState::failed,
+                                         text(CRUSCOTTO_TEXT("{0} is no GPIO chip."), settings_.chip)};
             return ByteLink::Failure{
                 LinkState::absent,
                 text(CRUSCOTTO_TEXT("There is no {0} ({1}). \"ls /dev/gpiochip*\" lists what this computer has."),

@@ -132,6 +132,8 @@ KernelCalls KernelCalls::system() {
     return {[](const char* path) {
                 struct stat what {};
                 if (::stat(path, &what) == 0 && S_ISSOCK(what.st_mode)) return openSocket(path);
+                // What is no device is nobody's business here, and is not opened for writing.
+                if (::stat(path, &what) == 0 && !S_ISCHR(what.st_mode)) return refuse(ENOTTY);
                 return ::open(path, O_RDWR | O_CLOEXEC | O_NONBLOCK);
             },
             [](int fd, unsigned long request, void* argument) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <regex>
 
 #include "core/clock_fit.h"
 #include "core/format.h"
@@ -192,12 +193,12 @@ Result<SoundSettings> soundSettings(const JsonText& json) {
     SoundSettings out;
     SettingsReader settings(json);
     out.input = settings.word("input", out.input.c_str());
-    // A name with more in it would be a configuration of its own, which may open files.
-    if (out.input.empty() || out.input.size() > 200 ||
-        out.input.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-.:,=") !=
-            std::string::npos ||
-        out.input.starts_with("file") || out.input.starts_with("tee"))
-        return failure("\"input\" must be the name of a sound input, as default, hw:1,0 or plughw:1,0.");
+    // To the sound library a name is a small program, which may open and write files: hardware, and what is usual there.
+    static const std::regex allowed(
+        "default|pulse|pipewire|null|((sys)?default|hw|plughw|dsnoop|front):"
+        "(CARD=)?[A-Za-z0-9_]{1,32}(,(DEV=)?[0-9]{1,3}){0,2}");
+    if (out.input.size() > 100 || !std::regex_match(out.input, allowed))
+        return failure("\"input\" must be default, or hardware as hw:1,0, plughw:1,0 or sysdefault:CARD=Device.");
     if (const std::string stream = settings.word("stream"); !stream.empty()) {
         auto address = linkAddress(stream, 0);
         if (!address) return address.error();

@@ -10,6 +10,7 @@
 #include "devices/computer/iio_buffer.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/device_listener.h"
+#include "devices/kernel_file.h"
 
 namespace cruscotto::computer_test {
 namespace {
@@ -246,6 +247,31 @@ TEST_F(IioBufferTest, OnlyChannelsThatAreUsedAreCaptured) {
     EXPECT_EQ(written("scan_elements/in_voltage1_en"), "1\n");
     EXPECT_TRUE(listener.device().request(requests({"adc.voltage1"})));
     EXPECT_FALSE(listener.device().request(requests({"adc.voltage0", "adc.voltage1"}))) << "it must be made anew";
+}
+
+TEST_F(IioBufferTest, NothingOutsideAnotherRootIsWrittenWhateverLinksLieThere) {
+    test::TempFolder elsewhere;
+    const std::string theirs = elsewhere.file("theirs");
+    test::writeFile(theirs, "as it was");
+    const fs::path root(tree.root()), device = root / "sys/bus/iio/devices/iio:device0";
+    // Every file that is written to is a link that leads out; and then the folder with all of them.
+    for (const char* leaf : {"buffer/enable", "buffer/length", "sampling_frequency", "trigger/current_trigger"}) {
+        std::filesystem::remove(device / leaf);
+        std::filesystem::create_symlink(theirs, device / leaf);
+    }
+    for (const fs::path& path : {device / "buffer/enable", device / "sampling_frequency"})
+        EXPECT_NE(writeKernelFile(root, path, "ours"), 0) << path;
+    std::filesystem::remove_all(device / "buffer");
+    std::filesystem::create_symlink(elsewhere.file(""), device / "buffer");
+    EXPECT_NE(writeKernelFile(root, device / "buffer/theirs", "ours"), 0);
+    EXPECT_NE(writeKernelFile(root, root / "../../etc/hostname", "ours"), 0);
+    std::filesystem::remove(device / "buffer");
+    std::filesystem::create_symlink("buffer", device / "buffer");
+    EXPECT_EQ(writeKernelFile(root, device / "buffer/enable", "1"), ELOOP);
+    test::DeviceListener listener("iio-buffer", settings());
+    EXPECT_TRUE(listener.reaches(LinkState::failed)) << "a link that leads to itself is a sentence";
+    listener.stop();
+    EXPECT_EQ(test::readFile(theirs), "as it was");
 }
 
 TEST_F(IioBufferTest, WhatIsMissingIsSaid) {
