@@ -58,6 +58,7 @@ public:
         cfmakeraw(&raw);
         if (openpty(&board_, &other_, name.data(), &raw, nullptr) != 0) return;
         fcntl(board_, F_SETFL, O_NONBLOCK);
+        for (const int fd : {board_, other_}) fcntl(fd, F_SETFD, FD_CLOEXEC);  // who opens it must not hold it too
         std::filesystem::create_symlink(name.data(), link_);
     }
     void say(std::string line) {
@@ -65,6 +66,7 @@ public:
         line_ = std::move(line);
     }
     std::atomic<bool> talks{true};
+    std::atomic<int> said{0};  // lines that somebody has had the time to read
 
 private:
     void serve() {
@@ -72,7 +74,7 @@ private:
         {
             const std::lock_guard lock(mutex_);
             file.fd = board_;
-            if (talks && board_ >= 0) (void)!::write(board_, line_.data(), line_.size());
+            if (talks && board_ >= 0 && ::write(board_, line_.data(), line_.size()) > 0) ++said;
         }
         ::poll(&file, 1, 10);
         const std::lock_guard lock(mutex_);

@@ -132,6 +132,14 @@ MainWindow::MainWindow()
         if (done.lost)
             words +=
                 tr(" %1 more are missing, and the run says where: %2").arg(countText(done.lost), shown(done.lostTo));
+        for (const auto& s : done.skipped)
+            words += tr(" %1 sent %2 that did not fit: %3.").arg(shown(s.device), countText(s.count), shown(s.last));
+        if (!done.empty.empty()) {
+            QStringList names;
+            for (const std::string& id : done.empty)
+                if (const SignalSpec* s = session_.bench().signal(id)) names << shown(s->name);
+            words += tr(" Nothing came of %1.").arg(names.join(", "));
+        }
         notice(done.problem.empty() ? words : shown(done.problem));
         status_->refresh(true);
     });

@@ -99,6 +99,27 @@ bool devicesWell(const Engine& engine, const Bench& bench) {
     return well;
 }
 
+/// What the run did not get, a line each. True where there is nothing to say.
+bool tellAccount(const RecordingStatus& status, const Bench& bench) {
+    const auto nameOf = [&](const std::string& id) {
+        const DeviceSpec* d = bench.device(id);
+        return d ? d->name : id;
+    };
+    for (const auto& s : status.skipped)
+        complain(fmt::format("{}: {} of what it sent did not fit and {} skipped; the last: {}", nameOf(s.device), s.count,
+                             s.count == 1 ? "was" : "were", s.last),
+                 deviceTrouble);
+    for (const auto& [device, sentence] : status.troubles)
+        complain(fmt::format("{} did not deliver all the time: {}", nameOf(device), sentence), deviceTrouble);
+    for (const std::string& id : status.empty) {
+        const SignalSpec* s = bench.signal(id);
+        complain(fmt::format("{}: nothing came. Is \"{}\" what the device calls it?", s ? s->name : id,
+                             s ? s->terminal : ""),
+                 deviceTrouble);
+    }
+    return status.skipped.empty() && status.troubles.empty() && status.empty.empty();
+}
+
 NewFile::Existing existing(bool force) {
     return force ? NewFile::Existing::replace : NewFile::Existing::refuse;
 }
@@ -174,12 +195,17 @@ Result<std::optional<ShotPlan>> shotPlan(const RecordOptions& options, const Ben
         plan.most = 1;
         return std::optional(plan);
     }
+    const auto trimmed = [](std::string s) {
+        s.erase(0, std::min(s.find_first_not_of(' '), s.size()));
+        s.erase(s.find_last_not_of(' ') + 1);
+        return s;
+    };
     const auto at = options.when.find_first_of("<>");
-    if (at == std::string::npos || !parseNumber(options.when.substr(at + 1), plan.level))
+    if (at == std::string::npos || !parseNumber(trimmed(options.when.substr(at + 1)), plan.level))
         return failure(
             "--when takes \"SIGNAL>NUMBER\", \"SIGNAL<NUMBER\", \"mark\" or a time of day as in 14:30:00, not \"{0}\".",
             options.when);
-    plan.signal = options.when.substr(0, at);
+    plan.signal = trimmed(options.when.substr(0, at));
     plan.falling = options.when[at] == '<';
     if (!bench.signal(plan.signal)) return failure("The bench has no signal \"{0}\".", plan.signal);
     return std::optional(plan);
@@ -255,7 +281,10 @@ int record(const RecordOptions& options) {
                     lost ? fmt::format("{} lost ({})", lost, status.lostTo) : "all samples kept"));
     if (!status.problem.empty()) complain(status.problem.english(), lostSamples);
     if (const Text problem = engine->problem(); !problem.empty()) return complain(problem.english(), failed);
-    return lost || !status.problem.empty() ? lostSamples : well ? ok : deviceTrouble;
+    const bool waited = plan.value() && status.shots == 0;
+    if (waited) complain("The trigger never came: no shot was recorded.", deviceTrouble);
+    const bool whole = tellAccount(status, *bench);
+    return lost || !status.problem.empty() ? lostSamples : well && whole && !(waited && plan.value()->most > 0) ? ok : deviceTrouble;
 }
 
 int watch(const WatchOptions& options) {
@@ -369,9 +398,14 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         Summary summary;
     };
     std::vector<Line> lines;
-    for (const RunSignal& s : run.signals)
-        for (const RunGroup& g : run.groups)
-            if (g.id == s.group) lines.push_back({&s, &g, summaryOf(reader, s)});
+    static const RunGroup nowhere{};
+    for (const RunSignal& s : run.signals) {
+        const auto g = std::ranges::find(run.groups, s.group, &RunGroup::id);
+        if (g != run.groups.end())
+            lines.push_back({&s, &*g, summaryOf(reader, s)});
+        else
+            lines.push_back({&s, &nowhere, {}});
+    }
     const auto lost = run.lostSamples();
     if (json) {
         nlohmann::ordered_json j;
@@ -402,8 +436,10 @@ int info(const std::string& path, bool json, std::optional<int> version) {
             s["type"] = sampleTypeName(l.signal->type);
             s["rate-hz"] = l.group->rateHz;
             s["samples"] = l.signal->samples;
-            s["from-ns"] = (l.group->span.from - run.span.from).ns;
-            s["to-ns"] = (l.group->span.to - run.span.from).ns;
+            if (l.signal->samples > 0) {
+                s["from-ns"] = (l.group->span.from - run.span.from).ns;
+                s["to-ns"] = (l.group->span.to - run.span.from).ns;
+            }
             s["definitions"] = l.signal->definitions.size();
             s["gaps"] = nlohmann::ordered_json::array();
             for (const Gap& g : l.group->gaps)
@@ -421,6 +457,9 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         j["marks"] = nlohmann::ordered_json::array();
         for (const RunMark& m : run.marks)
             j["marks"].push_back({{"at-ns", (m.at - run.span.from).ns}, {"words", m.words}});
+        j["events"] = nlohmann::ordered_json::array();
+        for (const RunEvent& e : run.events)
+            j["events"].push_back({{"at-ns", (e.at - run.span.from).ns}, {"kind", e.kind}, {"words", e.words}});
         say(jsonText(j, 2));
         return ok;
     }
@@ -433,11 +472,16 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         if (!(run.notes.*words).empty()) say(fmt::format("{:<10} {}", key, run.notes.*words));
     say(fmt::format("\n{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", "tag", "signal", "rate/Hz",
                     "samples", "gaps", "min", "mean", "max", "unit"));
+    const auto number = [](const Line& l, double v) {
+        return l.summary.count ? shortNumber(v) : std::string("–");
+    };
     for (const Line& l : lines)
         say(fmt::format("{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", l.signal->current().tag,
-                        l.signal->current().name, l.group->rateHz > 0 ? shortNumber(l.group->rateHz) : "own times",
-                        l.signal->samples, l.group->gaps.size(), shortNumber(l.summary.min),
-                        shortNumber(l.summary.mean), shortNumber(l.summary.max), unitText(l.signal->current().unit())));
+                        l.signal->current().name, l.signal->samples == 0     ? "nothing"
+                        : l.group->rateHz > 0      ? shortNumber(l.group->rateHz)
+                                                   : "own times",
+                        l.signal->samples, l.group->gaps.size(), number(l, l.summary.min), number(l, l.summary.mean),
+                        number(l, l.summary.max), unitText(l.signal->current().unit())));
     for (const RunGroup& g : run.groups)
         for (const Gap& gap : g.gaps)
             say(fmt::format("gap in {}/{} at {} s, {} s long, {} samples: {}", g.device, g.name,
@@ -446,6 +490,8 @@ int info(const std::string& path, bool json, std::optional<int> version) {
     for (const RunVersion& v : run.versions)
         say(fmt::format("version {}{}: {} worked out again{}", v.id, v.id == run.version ? ", shown here" : "",
                         fmt::join(v.signals, ", "), v.words.empty() ? "" : " (" + v.words + ")"));
+    for (const RunEvent& e : run.events)
+        say(fmt::format("{} at {} s: {}", e.kind, secondsText((e.at - run.span.from).ns), e.words));
     for (const RunMark& m : run.marks)
         say(fmt::format("mark at {} s: {}", secondsText((m.at - run.span.from).ns), m.words));
     return ok;

@@ -6,6 +6,7 @@
 #include <limits>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "core/json_text.h"
 #include "core/run_format.h"
@@ -156,6 +157,18 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
             it->second->definitions.push_back({{s.integer(1)}, std::move(spec.value())});
     }
     std::erase_if(info.signals, [](const RunSignal& s) { return s.definitions.empty(); });
+    // What the bench asked for and nothing came of has its place too, with no samples.
+    std::set<std::string> here;
+    for (const RunSignal& s : info.signals) here.insert(s.key);
+    for (std::size_t i = 0; i < info.bench.signals.size(); ++i) {
+        const SignalSpec& spec = *info.bench.signals[i];
+        if (here.contains(spec.id)) continue;
+        RunSignal none;
+        none.id = -1 - static_cast<std::int64_t>(i);
+        none.key = spec.id;
+        none.definitions.emplace_back(Instant{}, spec);
+        info.signals.push_back(std::move(none));
+    }
     byId.clear();
     std::map<std::string, std::size_t> inBench;
     for (std::size_t i = 0; i < info.bench.signals.size(); ++i) inBench[info.bench.signals[i]->id] = i;

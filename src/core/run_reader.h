@@ -25,9 +25,9 @@ struct RunEvent {
 };
 
 struct RunSignal {
-    std::int64_t id = 0;  ///< in the file
-    std::string key;      ///< the signal's id in the bench
-    std::int64_t group = 0;
+    std::int64_t id = 0;     ///< in the file; negative: the bench has it, and nothing came of it
+    std::string key;         ///< the signal's id in the bench
+    std::int64_t group = 0;  ///< 0: none, as nothing came
     SampleType type = SampleType::float64;
     std::uint64_t samples = 0;
     /// In time order; the first holds from the run's start.

@@ -17,6 +17,25 @@ const DeviceKind* deviceKind(const std::string& key) {
     return nullptr;
 }
 
+bool isTrouble(const DeviceStatus& status) {
+    switch (status.state) {
+        case LinkState::starting:
+        case LinkState::live:
+        case LinkState::stopped:
+            return false;
+        case LinkState::silent:
+            return status.silenceIsFault;
+        case LinkState::absent:
+        case LinkState::noPermission:
+        case LinkState::busy:
+        case LinkState::nonsense:
+        case LinkState::lost:
+        case LinkState::failed:
+            return true;
+    }
+    return true;
+}
+
 bool drivesOutside(const Bench& bench) {
     return std::ranges::any_of(bench.devices, [&](const auto& d) {
         const DeviceKind* kind = deviceKind(d->kind);

@@ -109,10 +109,15 @@ struct DeviceStatus {
     std::set<std::string> fallen{};
     /// How often that has happened. See Device::allowOutputs().
     std::uint64_t fellSafe = 0;
+    /// The device is asked, or says something all the time: that it is silent is a fault.
+    bool silenceIsFault = false;
     /// Outputs, by terminal, that the device refused or changed when they were last set, and how; until they are set
     /// again and it goes through.
     std::map<std::string, Text> outputProblems{};
 };
+
+/// It does not deliver what it should.
+bool isTrouble(const DeviceStatus& status);
 
 /// Where a device hands over what it measures. May be called from the device's thread only.
 class DeviceSink {

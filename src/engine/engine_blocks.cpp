@@ -45,6 +45,7 @@ void Engine::State::bind(Group& group) {
                 if (old->spec->chain == spec->chain && old->spec->kind == spec->kind)
                     b.evaluator = std::move(old->evaluator);
                 b.filter = std::move(old->filter);
+                b.came = old->came;
             }
             if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, options.history);
             if (!b.evaluator) {
@@ -177,6 +178,7 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
         if (end.ns > reached.load(std::memory_order_relaxed)) reached.store(end.ns, std::memory_order_release);
     }
     if (!recorder) return;
+    for (Bound& b : group.bound) b.came = true;
     record({block, group.columns, std::move(buckets)});
     for (ShotGate::Part& part : kept) record(std::move(part));
     noteShots();

@@ -32,6 +32,16 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
         const Lock lock(mutex);
         DeviceStatus& known = statuses[device];
         changed = known.state != status.state;
+        if (known.rejected != status.rejected)
+            post([this, device, n = status.rejected, last = status.lastRejected.empty()
+                                                                ? std::string()
+                                                                : status.lastRejected.back().reason.english()] {
+                Skips& s = skips[device];
+                if (n < s.before) s.before = s.noted = 0;  // the device was made anew, and counts anew
+                s.now = n;
+                s.last = last;
+                noteSkips(false);
+            });
         outputsChanged = known.fellSafe != status.fellSafe || known.fallen != status.fallen;
         for (const auto& [terminal, refusal] : status.outputProblems) {
             const auto before = known.outputProblems.find(terminal);
@@ -47,6 +57,7 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
     if (changed) logInfo(device + ": " + linkStateWord(status.state) + ": " + status.sentence.english());
     post([this, device, changed, status = std::move(status)] {
         const LinkState state = status.state;
+        if (isTrouble(status)) troubles[device] = status.sentence.english();
         if (changed) {
             if (state == LinkState::silent) markLost(device, Quality::stale);
             if (state == LinkState::lost || state == LinkState::failed || state == LinkState::nonsense ||
@@ -64,6 +75,46 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
             unreached.insert(device);
         markOutputs(device);
     });
+}
+
+void Engine::State::noteSkips(bool atTheEnd) {
+    if (!recorder) return;
+    constexpr Duration seldom = milliseconds(60'000);
+    for (auto& [device, s] : skips) {
+        if (s.now <= s.noted || (!atTheEnd && s.notedAt && now() - *s.notedAt < seldom)) continue;
+        const std::string words =
+            fmt::format("{}: {} did not fit and were skipped; the last: {}", device, s.now - s.noted, s.last);
+        s.noted = s.now;
+        s.notedAt = now();
+        recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "skipped", words); });
+    }
+}
+
+void Engine::State::noteAccount() {
+    RecordingStatus account;
+    noteSkips(true);
+    for (const auto& [device, s] : skips)
+        if (s.now > s.before) account.skipped.push_back({device, s.now - s.before, s.last});
+    account.troubles = troubles;
+    std::set<std::string> came;
+    for (const auto& [key, group] : groups)
+        for (const Bound& b : group.bound)
+            if (b.came) came.insert(b.spec->id);
+    // Of shots it is no wonder.
+    for (const auto& spec : bench.signals)
+        if (!gate && !spec->output && !came.contains(spec->id)) {
+            account.empty.push_back(spec->id);
+            recorder->note([at = now(), words = fmt::format("{}: nothing came of {} at {}", spec->device, spec->id,
+                                                            spec->terminal)](RunWriter& w) {
+                w.addEvent(at, "empty", words);
+            });
+        }
+    const Lock lock(mutex);
+    lastRecording.byShots = gate.has_value();
+    lastRecording.shots = gate ? gate->shots() : 0;
+    lastRecording.skipped = std::move(account.skipped);
+    lastRecording.troubles = std::move(account.troubles);
+    lastRecording.empty = std::move(account.empty);
 }
 
 void Engine::State::noteQuiet(const std::shared_ptr<const ScanGroup>& group) {

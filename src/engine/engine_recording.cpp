@@ -93,7 +93,19 @@ Result<void> Engine::startRecording(const std::string& path, std::optional<ShotP
         s.recorder = std::make_unique<Recorder>(std::move(writer.value()), path, at, s.options.pace, limits,
                                                 Recorder::Beginning{asked, {at, s.wallNow()}});
         for (const auto& signal : asked.signals) s.keeping.emplace(signal->id, signal->keep);
-        for (auto& [key, group] : s.groups) s.arrangeKeeping(group);
+        for (auto& [key, group] : s.groups) {
+            s.arrangeKeeping(group);
+            for (State::Bound& b : group.bound) b.came = false;
+        }
+        s.skips.clear();
+        s.troubles.clear();
+        {
+            const Lock lock(s.mutex);
+            for (const auto& [device, status] : s.statuses) {
+                s.skips[device] = {status.rejected, status.rejected, status.rejected, {}, {}};
+                if (isTrouble(status)) s.troubles[device] = status.sentence.english();
+            }
+        }
         if (!sameBench(asked, s.benchAsKept())) s.noteBench(at);
         s.gate.reset();
         s.shotsNoted = 0;
@@ -128,7 +140,10 @@ RecordingStatus Engine::stopRecording() {
     State& s = *state_;
     std::unique_ptr<Recorder> ended;
     s.call([&] {
-        if (s.recorder) s.recordRest();
+        if (s.recorder) {
+            s.recordRest();
+            s.noteAccount();
+        }
         ended = std::move(s.recorder);
         s.gate.reset();
         for (auto& [key, group] : s.groups) s.arrangeKeeping(group);
@@ -137,6 +152,11 @@ RecordingStatus Engine::stopRecording() {
     ended->close();
     RecordingStatus status = ended->status();
     const Lock lock(s.mutex);
+    status.byShots = s.lastRecording.byShots;
+    status.shots = s.lastRecording.shots;
+    status.skipped = std::move(s.lastRecording.skipped);
+    status.troubles = std::move(s.lastRecording.troubles);
+    status.empty = std::move(s.lastRecording.empty);
     s.addLostUpstream(status);
     logInfo(fmt::format("recorded {} samples to {}, {} lost", status.samples, status.path, status.lost));
     s.recorded.back().to = s.now();

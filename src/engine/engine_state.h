@@ -77,6 +77,7 @@ struct Engine::State {
         std::shared_ptr<SignalHistory> history;
         std::optional<KeepFilter> filter;  // where not every raw sample is recorded
         std::size_t recorded = 0;          // else its place among the recorded columns
+        bool came = false;                 // something of it, since the recording began
         double share = 1;                  // bytes recorded for each raw one, about
     };
     struct Group {
@@ -104,6 +105,14 @@ struct Engine::State {
     bool brokenDown = false;
     std::optional<ShotGate> gate;  // where only shots are recorded
     int shotsNoted = 0;
+    /// What devices had to skip, since the recording began.
+    struct Skips {
+        std::uint64_t before = 0, now = 0, noted = 0;  // by the device's count
+        std::string last;
+        std::optional<Instant> notedAt;
+    };
+    std::map<std::string, Skips> skips;
+    std::map<std::string, std::string> troubles;
     double measuredExact = 0;                 // bytes; `measured` is its whole part
     std::map<std::string, KeepSpec> keeping;  // of the recording that is going on, by signal
     Readings readings;                        // of the column that is being worked on
@@ -260,6 +269,9 @@ struct Engine::State {
     // ---- devices and outputs, any thread
 
     void note(const std::string& device, DeviceStatus status);
+    /// Engine thread: what did not fit, into the run, once a minute at most unless it is the end.
+    void noteSkips(bool atTheEnd);
+    void noteAccount();
     void noteQuiet(const std::shared_ptr<const ScanGroup>& group);
     /// Made when it is first asked for.
     std::shared_ptr<WireTap> wire(const std::string& device);

@@ -27,6 +27,15 @@ struct RecordingStatus {
     std::uint64_t lost = 0;     ///< not recorded, each one noted in the run as part of a gap
     std::string lostTo{};       ///< why the last of those were lost, a sentence
     Text problem;               ///< empty: all is well
+    /// What the run did not get, of all that was recorded so far.
+    struct Skipped {
+        std::string device;       ///< its id
+        std::uint64_t count = 0;  ///< of lines, frames or replies that did not fit
+        std::string last{};       ///< why the last one did not
+    };
+    std::vector<Skipped> skipped{};
+    std::map<std::string, std::string> troubles{};  ///< devices that did not deliver at some time, and what was said then
+    std::vector<std::string> empty{};               ///< ids of signals of which nothing came; told at the end
     bool stuck = false;         ///< nothing can be written now
     bool byShots = false;       ///< only shots are recorded
     int shots = 0;              ///< taken so far

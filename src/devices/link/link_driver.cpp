@@ -216,6 +216,7 @@ void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStat
         for (ScanBuffer& scan : scans_) scan.away({}, sentence.english());
         deliver();
     }
+    status_.silenceIsFault = silenceIsFault();
     status_.state = state;
     status_.sentence = std::move(sentence);
     status_.suggestions = std::move(suggestions);
