@@ -10,11 +10,14 @@
 
 namespace cruscotto {
 
-/// How a board's lines are to be read.
+/// How a board's lines are to be read. A number may have a unit that is known behind it ("23.5C", "T: 23.5 °C"), and a
+/// decimal comma where the comma separates nothing. What stands for no number (nan, inf, -, --, ovf ...) spoils its own
+/// field only; an empty field between separators other than blanks keeps its place.
 struct LineFormat {
     enum class Kind {
         delimited,  ///< numbers, separated by any mix of the separators; terminals "1", "2" ...
-        labelled,   ///< label and number, several a line: "weight 31.42", "T=34.8"; a terminal is its label
+        labelled,   ///< label and number, several a line: "weight 31.42", "T=34.8"; a terminal is its label. Or a JSON
+                    ///< object: {"T": 34.8, "air": {"rh": 61}}; a terminal is its key, "air.rh" one within another
         fixed       ///< fields of fixed width behind a header; a terminal is the field's name
     };
     struct Field {
@@ -33,9 +36,11 @@ struct LineFormat {
 
 struct FieldValue {
     std::string terminal;
-    double value = 0;
+    double value = 0;                   ///< not a number where the board says itself that there is none
     std::size_t start = 0, length = 0;  ///< where in the line it stands
-    bool operator==(const FieldValue& other) const { return terminal == other.terminal && value == other.value; }
+    bool operator==(const FieldValue& other) const {
+        return terminal == other.terminal && (value == other.value || (value != value && other.value != other.value));
+    }
 };
 
 /// Reads one line without its line end. Fills `out`, or returns why the line does not fit. Never throws; costs time in
@@ -50,7 +55,7 @@ std::optional<LineFormat::Kind> likelyKind(const std::vector<std::string>& lines
 /// the tail of a line whose beginning was missed, and read as a wrong number. Confined to one thread.
 class LineSplitter {
 public:
-    static constexpr std::size_t longestLine = 1024;
+    static constexpr std::size_t longestLine = 4096;
     struct Line {
         std::string text;
         std::size_t bytesBehind = 0;  ///< how many bytes of the same feed() came after the line's end
