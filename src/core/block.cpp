@@ -10,6 +10,31 @@ namespace {
 constexpr std::array kindNames{"analog-input", "digital-input", "counter-input", "analog-output", "digital-output"};
 }
 
+int severity(Quality q) {
+    switch (q) {
+        case Quality::good:
+            return 0;
+        case Quality::outOfRange:
+            return 2;
+        case Quality::clipped:
+            return 3;
+        case Quality::openSensor:
+            return 4;
+        case Quality::stale:
+            return 5;
+        case Quality::gap:
+            return 6;
+    }
+    return 1;  // a number that is not known: something is the matter
+}
+
+std::vector<Quality> worstOfEach(std::span<const QualityInterval> intervals, std::size_t n) {
+    std::vector<Quality> out(n, Quality::good);
+    for (const QualityInterval& q : intervals)
+        for (std::size_t i = q.begin; i < std::min(q.end, n); ++i) out[i] = worse(out[i], q.quality);
+    return out;
+}
+
 const char* qualityWord(Quality q) {
     switch (q) {
         case Quality::good:

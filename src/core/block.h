@@ -24,6 +24,11 @@ enum class Quality : std::uint8_t {
 };
 /// One or two lower-case English words.
 const char* qualityWord(Quality q);
+/// How bad it is, more for worse: good < out of range < clipped < open sensor < stale < gap. Apart from the stored numbers.
+int severity(Quality q);
+inline Quality worse(Quality a, Quality b) {
+    return severity(b) > severity(a) ? b : a;
+}
 
 /// Samples [begin, end) of a block, counted from the block's first sample, have this quality. What no interval
 /// covers is good.
@@ -33,6 +38,9 @@ struct QualityInterval {
     Quality quality = Quality::good;
     bool operator==(const QualityInterval&) const = default;
 };
+
+/// The worst that the intervals say of each of n samples, in whatever order they stand and however they overlap.
+std::vector<Quality> worstOfEach(std::span<const QualityInterval> intervals, std::size_t n);
 
 /// How a channel's samples are stored. The numbers are stored in runs: frozen.
 enum class SampleType : std::uint8_t { int16 = 0, int32 = 1, uint32 = 2, float32 = 3, float64 = 4, bit = 5 };

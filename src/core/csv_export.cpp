@@ -55,7 +55,7 @@ private:
 Quality qualityAt(const Readings& r, std::size_t i) {
     Quality q = Quality::good;
     for (const QualityInterval& interval : r.quality)
-        if (i >= interval.begin && i < interval.end) q = std::max(q, interval.quality);
+        if (i >= interval.begin && i < interval.end) q = worse(q, interval.quality);
     return q;
 }
 

@@ -160,9 +160,7 @@ void SignalHistory::append(const Samples& raw, const Readings& readings, std::ve
     if (readings.quality.empty()) {
         note(before, Quality::good);
     } else {
-        std::vector<Quality> each(readings.values.size(), Quality::good);
-        for (const QualityInterval& q : readings.quality)
-            for (std::size_t i = q.begin; i < std::min(q.end, each.size()); ++i) each[i] = std::max(each[i], q.quality);
+        const auto each = worstOfEach(readings.quality, readings.values.size());
         for (std::size_t i = 0; i < each.size(); ++i) note(before + i, each[i]);
     }
     raw_.append(raw);
@@ -181,9 +179,11 @@ void SignalHistory::append(const Samples& raw, const Readings& readings, std::ve
             level.min.append(bucket.summary.min);
             level.max.append(bucket.summary.max);
             level.mean.append(bucket.summary.mean);
+            level.worst.append(static_cast<std::uint8_t>(bucket.worst));
             level.samples.append(bucket.summary.count);
             if (finished) finished->push_back({l, bucket});
-        });
+        },
+        readings.quality);
     markThere();
 }
 
@@ -243,7 +243,7 @@ Reading SignalHistory::lastTaken(Instant t) const {
         if (const auto k = lv.lastAtOrBefore(t)) {
             r.value = lv.mean.at(*k);
             r.taken = {lv.begin.at(*k)};
-            r.quality = lv.samples.at(*k) ? Quality::good : Quality::gap;
+            r.quality = lv.samples.at(*k) ? static_cast<Quality>(lv.worst.at(*k)) : Quality::gap;
             r.summary = true;
             return r;
         }
@@ -441,6 +441,30 @@ void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory
     entries_[signal] = {std::move(history), chain, kind};
 }
 
+void HistorySource::follow(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
+                           ChannelKind kind) {
+    constexpr std::size_t mostEarlier = 4;
+    const Lock lock(mutex_);
+    Entry& entry = entries_[signal];
+    entry.chain = chain;
+    entry.kind = kind;
+    if (entry.history == history) return;
+    if (entry.history && entry.history->count() > 0) entry.earlier.push_back(std::move(entry.history));
+    if (entry.earlier.size() > mostEarlier) entry.earlier.erase(entry.earlier.begin());
+    entry.history = std::move(history);
+}
+
+const SignalHistory* HistorySource::Entry::at(Instant t) const {
+    const auto begins = [&](const SignalHistory& h) {
+        const auto all = h.extent();
+        return all && all->from <= t;
+    };
+    if (!history || earlier.empty() || begins(*history)) return history.get();
+    for (auto it = earlier.rbegin(); it != earlier.rend(); ++it)
+        if (begins(**it)) return it->get();
+    return earlier.front().get();
+}
+
 void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) {
     const Lock lock(mutex_);
     if (const auto it = entries_.find(signal); it != entries_.end()) it->second.chain = chain;
@@ -484,7 +508,12 @@ HistorySource::Entry HistorySource::find(const std::string& signal) const {
 
 Reading HistorySource::at(const std::string& signal, Instant t) const {
     const Entry entry = find(signal);
-    return entry.history ? entry.history->at(t) : Reading{};
+    const SignalHistory* history = entry.at(t);
+    if (!history) return {};
+    Reading r = history->at(t);
+    // Between two of them nothing was measured.
+    if (history != entry.history.get() && history->extent() && history->extent()->to < t) r.quality = Quality::gap;
+    return r;
 }
 
 std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t) const {
@@ -494,13 +523,14 @@ std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t
     if (!evaluator) return {};
     std::vector<double> raw;
     std::vector<Instant> times;
+    const SignalHistory* history = entry.at(t);
     const bool whole =
-        entry.history->rawBefore(t, evaluator.value().memorySamples(), evaluator.value().memoryTime(), raw, times);
+        history->rawBefore(t, evaluator.value().memorySamples(), evaluator.value().memoryTime(), raw, times);
     if (raw.empty()) return {};
     if (!whole) {  // only the two ends of the chain are sure
         std::vector<double> ends(entry.chain.size() + 1, std::numeric_limits<double>::quiet_NaN());
         ends.front() = raw.back();
-        ends.back() = entry.history->at(t).value;
+        ends.back() = history->at(t).value;
         return ends;
     }
     Readings readings;
@@ -519,7 +549,7 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     const Duration reach = chain.memoryTime();
     std::vector<double> raw;
     std::vector<Instant> times;
-    const bool whole = entry.history->rawBefore(span.to - Duration{1}, memory - 1 + most,
+    const bool whole = entry.at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
                                                 reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
     // Before the first that the chain was ever given, it remembers nothing.
     const bool fromTheStart = whole && raw.size() < memory - 1 + most;
@@ -548,20 +578,60 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
 
 std::optional<Instant> HistorySource::lastChange(const std::string& signal, Instant t) const {
     const Entry entry = find(signal);
-    return entry.history ? entry.history->lastChange(t) : std::nullopt;
+    const SignalHistory* history = entry.at(t);
+    return history ? history->lastChange(t) : std::nullopt;
 }
 
 int HistorySource::columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const {
     const Entry entry = find(signal);
-    if (entry.history) return entry.history->columns(request, out);
+    int level = 0;
     out.assign(request.n, {});
-    return 0;
+    if (entry.history) level = entry.history->columns(request, out);
+    std::vector<Column> before;
+    for (const auto& earlier : entry.earlier) {
+        const auto all = earlier->extent();
+        if (!all || all->to < request.from) continue;
+        level = std::max(level, earlier->columns(request, before));
+        std::size_t last = request.n;
+        for (std::size_t i = 0; i < request.n; ++i) {
+            if (!before[i].sampled) continue;
+            out[i].add(before[i].summary);
+            out[i].gapBefore = out[i].gapBefore || before[i].gapBefore;
+            last = i;
+        }
+        // What follows does not join it.
+        for (std::size_t i = last + 1; i < request.n; ++i)
+            if (out[i].sampled) {
+                out[i].gapBefore = true;
+                break;
+            }
+    }
+    return level;
 }
 
 bool HistorySource::points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const {
     const Entry entry = find(signal);
     out.clear();
-    return entry.history ? entry.history->points(span, most, out) : true;
+    std::vector<Point> part;
+    for (const auto& earlier : entry.earlier) {
+        const auto all = earlier->extent();
+        if (!all || all->to < span.from) continue;
+        if (!earlier->points(span, most - out.size(), part)) {
+            out.clear();
+            return false;
+        }
+        out.insert(out.end(), part.begin(), part.end());
+        if (!part.empty())
+            out.push_back({part.back().t + nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
+    }
+    if (!entry.history) return true;
+    if (out.empty()) return entry.history->points(span, most, out);
+    if (out.size() >= most || !entry.history->points(span, most - out.size(), part)) {
+        out.clear();
+        return false;
+    }
+    out.insert(out.end(), part.begin(), part.end());
+    return true;
 }
 
 }  // namespace cruscotto

@@ -144,9 +144,10 @@ public:
 
 private:
     struct Level {
-        explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), samples(n) {}
+        explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), worst(n), samples(n) {}
         SharedRing<std::int64_t> begin;
         SharedRing<double> min, max, mean;
+        SharedRing<std::uint8_t> worst;       // Quality
         SharedRing<std::uint32_t> samples;  // written last
         [[nodiscard]] std::uint64_t count() const { return samples.written(); }
         [[nodiscard]] Summary summary(std::uint64_t i) const {
@@ -179,6 +180,10 @@ class HistorySource : public Source {
 public:
     void set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
              ChannelKind kind);
+    /// The same, where what was measured before stays the signal's past: its samples come from elsewhere from now on, on
+    /// another clock.
+    void follow(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
+                ChannelKind kind);
     /// Only for stagesAt() and stageMeans().
     void setChain(const std::string& signal, const ChainSpec& chain);
     void remove(const std::string& signal);
@@ -200,6 +205,9 @@ protected:
         std::shared_ptr<SignalHistory> history;
         ChainSpec chain;
         ChannelKind kind = ChannelKind::analogInput;
+        std::vector<std::shared_ptr<SignalHistory>> earlier{};  ///< oldest first
+        /// The one that knows what was at t.
+        [[nodiscard]] const SignalHistory* at(Instant t) const;
     };
     [[nodiscard]] Entry find(const std::string& signal) const;
 

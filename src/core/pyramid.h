@@ -7,6 +7,7 @@
 #include <span>
 #include <vector>
 
+#include "core/block.h"
 #include "core/time.h"
 
 namespace cruscotto {
@@ -31,6 +32,7 @@ Summary summarise(std::span<const double> values);
 struct Bucket {
     Instant begin;  ///< time of its first sample
     Summary summary;
+    Quality worst = Quality::good;  ///< of its samples; kept in memory, not in runs
 };
 
 /// Level 1 sums up 64 samples a bucket, every further level 16 buckets of the one below. Frozen: runs store it.
@@ -45,13 +47,17 @@ class PyramidBuilder {
 public:
     /// Adds readings, the i-th of them taken at timeOf(i); calls finished(level, bucket) for each bucket that they
     /// complete, the lowest level first.
+    /// `quality`: what is not good among them; see worstOfEach().
     template <class TimeOf, class Finished>
-    void add(std::span<const double> values, TimeOf&& timeOf, Finished&& finished) {
+    void add(std::span<const double> values, TimeOf&& timeOf, Finished&& finished,
+             std::span<const QualityInterval> quality = {}) {
         Open& first = open_[0];
         for (std::size_t i = 0; i < values.size();) {
             const std::size_t part = std::min<std::size_t>(bucketSamples(1) - first.parts, values.size() - i);
             if (first.parts == 0) first.bucket = {timeOf(i), {}};
             first.bucket.summary.add(summarise(values.subspan(i, part)));
+            for (const QualityInterval& q : quality)
+                if (q.begin < i + part && q.end > i) first.bucket.worst = worse(first.bucket.worst, q.quality);
             i += part;
             if ((first.parts += part) < bucketSamples(1)) return;
             Bucket done = first.bucket;
@@ -61,6 +67,7 @@ public:
                 Open& open = open_[static_cast<std::size_t>(level - 1)];
                 if (open.parts == 0) open.bucket = {done.begin, {}};
                 open.bucket.summary.add(done.summary);
+                open.bucket.worst = worse(open.bucket.worst, done.worst);
                 if (++open.parts < 16) break;
                 done = open.bucket;
                 open.parts = 0;

@@ -232,7 +232,7 @@ struct RunReader::Blocks::State {
     std::vector<std::int64_t> signalIds;
     std::vector<SampleType> types;
     std::map<std::int64_t, SampleType> typeOfSignal;  // of all of the group, read or not
-    std::map<std::uint64_t, Gap> gaps;                // by the index behind them
+    std::multimap<std::uint64_t, Gap> gaps;           // by the index behind them, which a device made anew begins again
     std::uint64_t damaged = 0;
     std::optional<Instant> end;
 
@@ -282,12 +282,7 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
     for (gaps.bind(1, group); gaps.step();) {
         const Gap gap{
             {gaps.integer(1)}, {gaps.integer(2)}, static_cast<std::uint64_t>(gaps.integer(3)), gaps.string(4)};
-        auto [it, fresh] = s->gaps.try_emplace(static_cast<std::uint64_t>(gaps.integer(0)), gap);
-        if (fresh) continue;
-        // Two losses with nothing between them are one.
-        it->second.from = std::min(it->second.from, gap.from);
-        it->second.to = std::max(it->second.to, gap.to);
-        it->second.lostSamples += gap.lostSamples;
+        s->gaps.emplace(static_cast<std::uint64_t>(gaps.integer(0)), gap);
     }
     return Blocks(std::move(s));
 }
@@ -383,7 +378,21 @@ BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
             out->quality[i] = {{0, samples, Quality::gap}};
         }
     if (out->columns.empty()) return nullptr;
-    if (const auto it = gaps.find(out->firstIndex); it != gaps.end()) out->gapBefore = it->second;
+    const auto [first, last] = gaps.equal_range(out->firstIndex);
+    const Instant begins = out->timeOf(0);
+    constexpr Duration slack = milliseconds(1);
+    for (auto it = first; it != last; ++it) {
+        const Gap& gap = it->second;
+        if (std::next(first) != last && (gap.to > begins + slack || gap.to < begins - slack)) continue;
+        if (!out->gapBefore) {
+            out->gapBefore = gap;
+            continue;
+        }
+        // Two losses with nothing between them are one.
+        out->gapBefore->from = std::min(out->gapBefore->from, gap.from);
+        out->gapBefore->to = std::max(out->gapBefore->to, gap.to);
+        out->gapBefore->lostSamples += gap.lostSamples;
+    }
     // A file that jumps back in time is damaged; time never does.
     if (end && out->timeOf(0) < *end - nanoseconds(2)) {
         ++damaged;

@@ -214,6 +214,7 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     s.startAnchor = {{0}, s.wallNow()};
     s.source.setAnchor(s.startAnchor);
     s.bench = bench;
+    s.indexSignals();
     {
         const Lock lock(s.devicesMutex);
         s.atRest = s.options.outputsAtRest;

@@ -8,17 +8,23 @@
 
 namespace cruscotto {
 
+void Engine::State::indexSignals() {
+    signalsAt.clear();
+    for (const auto& spec : bench.signals) signalsAt[spec->device + "\n" + spec->terminal].push_back(spec);
+}
+
 Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGroup>& scan) {
     Group& group = groups[{scan->device, scan->name}];
     if (group.group == scan) return group;
-    // A device that was made anew comes with a new object; the same channels go on in the same histories.
+    // A device that was made anew comes with a new object. Signals are bound by their ids: those that it still has go on
+    // in the histories that they had, whatever their columns are.
     const bool sameShape = group.group && group.group->channels == scan->channels;
+    group.anew = group.group != nullptr;
     group.group = scan;
     if (!group.timeline)
         group.timeline = std::make_shared<Timeline>(
             scan->clocked() ? std::max<std::size_t>(4096, options.history.samples / 16) : options.history.samples);
     if (!sameShape) {
-        group.bound.clear();
         const Lock lock(mutex);
         for (const Channel& channel : scan->channels) {
             const SeenTerminal terminal{scan->device, channel};
@@ -31,21 +37,23 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
 
 void Engine::State::bind(Group& group) {
     std::vector<Bound> now;
+    std::map<std::string, Bound*> before;
+    for (Bound& b : group.bound) before[b.spec->id] = &b;
     for (std::size_t i = 0; i < group.group->channels.size(); ++i) {
         const Channel& channel = group.group->channels[i];
-        for (const auto& spec : bench.signals) {
-            if (spec->device != group.group->device || spec->terminal != channel.terminal) continue;
+        const auto here = signalsAt.find(group.group->device + "\n" + channel.terminal);
+        if (here == signalsAt.end()) continue;
+        for (const auto& spec : here->second) {
             Bound b;
             b.column = i;
             b.spec = spec;
-            const auto old = std::find_if(group.bound.begin(), group.bound.end(),
-                                          [&](const Bound& o) { return o.spec->id == spec->id && o.column == i; });
-            if (old != group.bound.end()) {
-                if (old->history->rawType() == channel.type) b.history = old->history;
-                if (old->spec->chain == spec->chain && old->spec->kind == spec->kind)
-                    b.evaluator = std::move(old->evaluator);
-                b.filter = std::move(old->filter);
-                b.came = old->came;
+            if (const auto old = before.find(spec->id); old != before.end()) {
+                Bound& was = *old->second;
+                if (was.history->rawType() == channel.type) b.history = was.history;
+                if (was.spec->chain == spec->chain && was.spec->kind == spec->kind && !group.anew)
+                    b.evaluator = std::move(was.evaluator);
+                b.filter = std::move(was.filter);
+                b.came = was.came;
             }
             if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, options.history);
             if (!b.evaluator) {
@@ -56,7 +64,7 @@ void Engine::State::bind(Group& group) {
                 }
                 b.evaluator.emplace(std::move(made.value()));
             }
-            source.set(spec->id, b.history, spec->chain, spec->kind);
+            source.follow(spec->id, b.history, spec->chain, spec->kind);
             now.push_back(std::move(b));
         }
     }
@@ -138,7 +146,13 @@ void Engine::State::process(const BlockPtr& given) {
     Group& group = groupFor(given->group);
     if (given->size() == 0) return;
     const Instant before = group.newest;
-    const BlockPtr block = ordered(group, given);
+    BlockPtr block = ordered(group, given);
+    if (std::exchange(group.anew, false) && before != Instant{} && !block->group->name.starts_with(outputGroup)) {
+        auto marked = std::make_shared<Block>(*block);
+        marked->gapBefore =
+            Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0, "The device was set up anew."};
+        block = std::move(marked);
+    }
     const std::vector<Instant>& times = block->times;
     if (times.empty()) group.newest = block->timeOf(block->size());
     // A device that stamps its samples may hand over, in one, what it took before and after.

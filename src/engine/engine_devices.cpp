@@ -325,6 +325,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
 
 void Engine::State::take(const Bench& next) {
     const Bench before = std::exchange(bench, next);
+    indexSignals();
     const Lock lock(devicesMutex);
     if (stopped) return;
     reap();

@@ -6,6 +6,7 @@
 #include <limits>
 #include <set>
 #include <thread>
+#include <unordered_map>
 
 #include "core/guarded.h"
 #include "core/level.h"
@@ -87,6 +88,7 @@ struct Engine::State {
         Recorder::Columns columns;  // those that are recorded raw and whole
         Instant newest;             // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
+        bool anew = false;  // the device was made anew: its next samples do not go on from those before
     };
 
     /// Why samples are lost that the queue cannot take; they are counted there.
@@ -100,6 +102,7 @@ struct Engine::State {
     // the engine thread's own
     Bench bench;
     std::map<std::pair<std::string, std::string>, Group> groups;
+    std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>> signalsAt;  // by device and terminal
     std::unique_ptr<Recorder> recorder;
     bool makingRun = false;
     bool brokenDown = false;
@@ -231,6 +234,7 @@ struct Engine::State {
     /// The block, with a gap before it if the computer slept since the sample before it, at `from`.
     [[nodiscard]] BlockPtr sleptBefore(Instant from, const BlockPtr& block) const;
 
+    void indexSignals();
     /// Known already, or made, with the bench's signals bound to its columns.
     Group& groupFor(const std::shared_ptr<const ScanGroup>& scan);
     void bind(Group& group);

