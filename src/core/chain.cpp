@@ -404,10 +404,15 @@ struct ChainEvaluator::State {
     std::vector<double> values;
     std::size_t memorySamples = 1;
     Duration memoryTime;
+    bool silent = false;
 
     void run(const Times& times, Readings& out) {
         if (out.values.empty()) return;
         values[0] = out.values.back();
+        if (silent) {
+            out.quality.push_back({0, out.values.size(), Quality::outOfRange});
+            std::ranges::fill(out.values, none);
+        }
         for (std::size_t i = 0; i < machines.size(); ++i) {
             machines[i]->run(out.values, times, out.quality);
             values[i + 1] = out.values.back();
@@ -436,6 +441,13 @@ Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind k
                                     : seconds(counter->silenceSeconds * 2 + counter->gateSeconds);
     }
     state->values.assign(spec.size() + 1, none);
+    return ChainEvaluator(std::move(state));
+}
+
+ChainEvaluator ChainEvaluator::nothing(std::size_t stages) {
+    auto state = std::make_unique<State>();
+    state->values.assign(stages + 1, none);
+    state->silent = true;
     return ChainEvaluator(std::move(state));
 }
 

@@ -117,6 +117,8 @@ struct Readings {
 class ChainEvaluator {
 public:
     static Result<ChainEvaluator> make(const ChainSpec& spec, ChannelKind kind);
+    /// For a chain that cannot be made: gives no reading, of whatever comes.
+    static ChainEvaluator nothing(std::size_t stages);
     ChainEvaluator(ChainEvaluator&&) noexcept;
     ChainEvaluator& operator=(ChainEvaluator&&) noexcept;
     ~ChainEvaluator();

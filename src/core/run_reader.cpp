@@ -459,13 +459,12 @@ bool RunReplay::next(Step& step) {
         std::size_t holds = c.definition;
         while (holds + 1 < definitions.size() && definitions[holds + 1].first <= step.block->timeOf(0)) ++holds;
         if (!c.evaluator || holds != c.definition) {
-            const bool sameChain =
-                c.evaluator && definitions[holds].second.chain == definitions[c.definition].second.chain;
+            const SignalSpec &now = definitions[holds].second, &before = definitions[c.definition].second;
+            const bool sameChain = c.evaluator && now.chain == before.chain && now.kind == before.kind;
             c.definition = holds;
             if (!sameChain) {
-                auto made = ChainEvaluator::make(definitions[holds].second.chain, definitions[holds].second.kind);
-                if (!made) made = ChainEvaluator::make({}, definitions[holds].second.kind);
-                c.evaluator.emplace(std::move(made.value()));
+                auto made = ChainEvaluator::make(now.chain, now.kind);
+                c.evaluator.emplace(made ? std::move(made.value()) : ChainEvaluator::nothing(now.chain.size()));
             }
         }
         c.evaluator->process(*step.block, i, step.readings[i]);

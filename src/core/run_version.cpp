@@ -74,7 +74,7 @@ bool summarise(RunReader& reader, std::vector<Reworked>& all, Progress& progress
         std::vector<ChainEvaluator> evaluators;
         for (const Reworked* r : members) {
             auto made = ChainEvaluator::make(r->spec.chain, r->spec.kind);
-            if (!made) made = ChainEvaluator::make({}, r->spec.kind);
+            if (!made) made = ChainEvaluator::nothing(r->spec.chain.size());
             evaluators.push_back(std::move(made.value()));
         }
         std::vector<PyramidBuilder> pyramids(members.size());

@@ -68,6 +68,9 @@ struct RunWriter::State {
     };
     std::map<std::pair<std::int64_t, const void*>, Seen> seenColumns;  // by group and columns
     std::map<std::string, std::string> definitions;
+    std::map<std::int64_t, RecordedColumns> defined;  // by group: those whose definitions are the last
+    std::optional<Bench> bench;                       // as it is now
+    Instant benchFrom;
     std::map<std::string, Instant> definedFrom;
     std::map<std::int64_t, Instant> firstSample;                          // by signal
     std::map<std::pair<std::int64_t, int>, std::vector<Bucket>> buckets;  // by signal and level, not yet on disk
@@ -386,6 +389,7 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     writer->addAnchor(start);
     for (const auto& signal : bench.signals)
         for (const SignalSpec& spec : asRecorded(*signal)) writer->define(spec, start.at);
+    writer->state_->bench.reset();  // no edit yet
     if (auto committed = writer->commit(); !committed) return committed.error();
     return writer;
 }
@@ -401,6 +405,11 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
     const std::vector<RecordedColumn>& columns = *recorded;
     if (columns.empty() || block->size() == 0) return;
     const std::int64_t group = s.groupId(block->group);
+    if (s.defined[group] != recorded) {
+        s.defined[group] = recorded;
+        for (const RecordedColumn& c : columns)
+            if (c.spec) define(*c.spec, block->timeOf(0));
+    }
     const State::Layout& layout = s.layoutFor(*block, group, recorded);
     PendingBlock*& open = s.openBlocks[group];
     const bool clocked = block->times.empty();
@@ -470,6 +479,8 @@ void RunWriter::define(const SignalSpec& signal, Instant from) {
 
 void RunWriter::addBench(const Bench& bench, Instant at) {
     state_->row("INSERT INTO bench VALUES (?,?)", at.ns, writeBench(bench));
+    state_->bench = bench;
+    state_->benchFrom = at;
 }
 void RunWriter::addAnchor(WallAnchor anchor) {
     state_->row("INSERT INTO anchor VALUES (?,?)", anchor.at.ns, anchor.unixNs);
@@ -556,6 +567,9 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
 }
 
 Result<void> RunWriter::close() {
+    if (state_->bench)
+        for (const auto& signal : state_->bench->signals)
+            for (const SignalSpec& spec : asRecorded(*signal)) define(spec, state_->benchFrom);
     state_->row("INSERT OR REPLACE INTO run VALUES ('state',?)", std::string("closed"));
     state_->settler.reset();
     auto committed = commit();

@@ -16,8 +16,11 @@ namespace cruscotto {
 struct RecordedColumn {
     std::size_t column = 0;
     std::string signal;
+    /// What the signal is for these samples: goes into the run as its definition from the first of them on. Empty: as it was
+    /// defined last.
+    std::shared_ptr<const SignalSpec> spec{};
 };
-/// Shared, so that the writer sees by a glance that they are those of the block before.
+/// Shared, so that those of the block before are recognised by their address.
 using RecordedColumns = std::shared_ptr<const std::vector<RecordedColumn>>;
 /// A summary of readings that has become complete, of the column at `index` of the list of recorded columns.
 struct RecordedBucket {
@@ -53,6 +56,7 @@ public:
     void addLost(const LostSamples& lost);
     /// The signal has this definition for all samples of blocks added from now on, the first of them at `from`.
     void define(const SignalSpec& signal, Instant from);
+    /// Signals of which nothing comes any more are defined as they are in it when the run is closed.
     void addBench(const Bench& bench, Instant at);
     void addAnchor(WallAnchor anchor);
     void addEvent(Instant at, const std::string& kind, const std::string& words);

@@ -8,6 +8,16 @@
 
 namespace cruscotto {
 
+namespace {
+/// A chain that cannot be made gives no reading: never raw counts in its place.
+ChainEvaluator evaluatorFor(const SignalSpec& spec) {
+    auto made = ChainEvaluator::make(spec.chain, spec.kind);
+    if (made) return std::move(made.value());
+    logWarning(spec.id + ": " + made.error().english());
+    return ChainEvaluator::nothing(spec.chain.size());
+}
+}  // namespace
+
 void Engine::State::indexSignals() {
     signalsAt.clear();
     for (const auto& spec : bench.signals) signalsAt[spec->device + "\n" + spec->terminal].push_back(spec);
@@ -50,20 +60,12 @@ void Engine::State::bind(Group& group) {
             if (const auto old = before.find(spec->id); old != before.end()) {
                 Bound& was = *old->second;
                 if (was.history->rawType() == channel.type) b.history = was.history;
-                if (was.spec->chain == spec->chain && was.spec->kind == spec->kind && !group.anew)
-                    b.evaluator = std::move(was.evaluator);
+                if (!group.anew) b.evaluator = std::move(was.evaluator);
+                b.evaluated = std::move(was.evaluated);
                 b.filter = std::move(was.filter);
                 b.came = was.came;
             }
             if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, options.history);
-            if (!b.evaluator) {
-                auto made = ChainEvaluator::make(spec->chain, spec->kind);
-                if (!made) {
-                    logWarning(spec->id + ": " + made.error().english());
-                    made = ChainEvaluator::make({}, spec->kind);
-                }
-                b.evaluator.emplace(std::move(made.value()));
-            }
             source.follow(spec->id, b.history, spec->chain, spec->kind);
             now.push_back(std::move(b));
         }
@@ -81,11 +83,13 @@ void Engine::State::arrangeKeeping(Group& group) {
         if (!recorder || keep == KeepSpec{}) {
             b.filter.reset();
             b.recorded = columns->size();
-            columns->push_back({b.column, b.spec->id});
+            columns->push_back({b.column, b.spec->id, b.spec});
         } else if (!b.filter) {
             SignalSpec asKept = *b.spec;
             asKept.keep = keep;
             b.filter.emplace(asKept);
+        } else {
+            b.filter->define(*b.spec);
         }
     }
     group.columns = std::move(columns);
@@ -173,6 +177,11 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
     double bytes = 0;
     for (Bound& b : group.bound) {
         const Samples& raw = block->columns[b.column];
+        // With the first block of another chain, and not with the edit: one that was taken back at once changed nothing.
+        if (!b.evaluator || (b.evaluated != b.spec &&
+                             (b.evaluated->chain != b.spec->chain || b.evaluated->kind != b.spec->kind)))
+            b.evaluator.emplace(evaluatorFor(*b.spec));
+        b.evaluated = b.spec;
         b.evaluator->process(*block, b.column, readings);
         bytes += static_cast<double>(bytesOf(raw).size()) * b.share;
         finished.clear();

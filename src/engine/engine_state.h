@@ -75,6 +75,7 @@ struct Engine::State {
         std::size_t column = 0;
         std::shared_ptr<const SignalSpec> spec;
         std::optional<ChainEvaluator> evaluator;
+        std::shared_ptr<const SignalSpec> evaluated;  // whose chain that is
         std::shared_ptr<SignalHistory> history;
         std::optional<KeepFilter> filter;  // where not every raw sample is recorded
         std::size_t recorded = 0;          // else its place among the recorded columns

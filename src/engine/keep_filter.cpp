@@ -19,7 +19,10 @@ void append(Samples& to, const Samples& from, std::size_t i) {
 
 Recorder::Columns columnsOf(const SignalSpec& signal) {
     auto out = std::make_shared<std::vector<RecordedColumn>>();
-    for (const SignalSpec& s : asRecorded(signal)) out->push_back({out->size(), s.id});
+    for (SignalSpec& s : asRecorded(signal)) {
+        std::string id = s.id;
+        out->push_back({out->size(), std::move(id), std::make_shared<const SignalSpec>(std::move(s))});
+    }
     return out;
 }
 
@@ -32,6 +35,11 @@ const std::vector<QualityInterval>& rawQuality(const Block& block, std::size_t c
 
 KeepFilter::KeepFilter(const SignalSpec& signal) : id_(signal.id), keep_(signal.keep), columns_(columnsOf(signal)) {
     pyramids_.resize(columns_->size());
+}
+
+void KeepFilter::define(SignalSpec signal) {
+    signal.keep = keep_;
+    columns_ = columnsOf(signal);
 }
 
 void KeepFilter::begin(const Block& block, std::size_t column) {

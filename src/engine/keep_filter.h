@@ -13,6 +13,8 @@ class KeepFilter {
 public:
     /// With the policy that the signal has now, resolved. Precondition: it is not every raw sample.
     explicit KeepFilter(const SignalSpec& signal);
+    /// The signal's chain or name is another one from the next block on; what is kept of it stays as it was.
+    void define(SignalSpec signal);
 
     /// What is kept of the block's column, whose readings these are; nothing where that is nothing.
     std::optional<ShotGate::Part> look(const Block& block, std::size_t column, const Readings& readings);

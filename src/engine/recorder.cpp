@@ -59,8 +59,6 @@ void Recorder::note(std::function<void(RunWriter&)> what) {
 void Recorder::take(const Bench& bench, Instant at) {
     Item item;
     item.note = [at, bench](RunWriter& w) {
-        for (const auto& signal : bench.signals)
-            for (const SignalSpec& spec : asRecorded(*signal)) w.define(spec, at);
         w.addBench(bench, at);
     };
     item.remember = [this, bench] { beginning_.bench = bench; };
