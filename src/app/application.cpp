@@ -74,6 +74,7 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     keeping.start(1000);
     if (auto left = recovery.take(QString::fromStdString(options.file))) {
         window.session().restore(std::move(*left));
+        recovery.done(window.session().worthKeeping());
     } else if (!options.file.empty()) {
         window.openFile(QString::fromStdString(options.file),
                         options.drive ? Session::Outputs::drive : Session::Outputs::asKnown);

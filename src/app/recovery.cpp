@@ -49,11 +49,22 @@ Recovery::~Recovery() {
     if (folder_.isEmpty()) return;
     if (!left_) QFile::remove(file(owner_, "json"));
     QFile::remove(file(owner_, "lock"));
-    if (lock_ >= 0) ::close(lock_);
+    for (const int lock : {lock_, takenLock_})
+        if (lock >= 0) ::close(lock);
 }
 
 QString Recovery::file(const QString& owner, const char* ending) const {
     return folder_ + "/" + owner + "." + ending;
+}
+
+void Recovery::done(const Left& now) {
+    if (taken_.isEmpty()) return;
+    keep(now);
+    if (writing_.valid()) writing_.wait();
+    QFile::remove(file(taken_, "json"));
+    QFile::remove(file(taken_, "lock"));
+    ::close(std::exchange(takenLock_, -1));
+    taken_.clear();
 }
 
 void Recovery::leave(const Left& now) {
@@ -111,11 +122,16 @@ std::optional<Recovery::Left> Recovery::take(const QString& only) {
             ::close(lock);
             continue;
         }
-        QFile::remove(folder.filePath(name));
-        QFile::remove(file(owner, "lock"));
-        ::close(lock);
         BenchReading bench = readBench(all["bench"].toString().toStdString());
-        if (!bench.bench) continue;
+        if (!bench.bench) {
+            logWarning("recovery: " + name.toStdString() + " does not read and is left as it is.");
+            QFile::rename(folder.filePath(name), folder.filePath(owner + ".unreadable"));
+            QFile::remove(file(owner, "lock"));
+            ::close(lock);
+            continue;
+        }
+        taken_ = owner;
+        takenLock_ = lock;
         return Left{std::move(*bench.bench), all["path"].toString(), all["unsaved"].toBool(), all["run"].toString(),
                     all["in-order"].toBool(), all["at-rest"].toBool()};
     }

@@ -32,9 +32,11 @@ public:
     void keep(const Left& now);
     /// The session ends without somebody to ask: its unsaved edits stay for the next one, as if it had been cut short.
     void leave(const Left& now);
-    /// What a process that is no longer there has left in the folder; it is taken away from there by that. With the
-    /// path of a bench only what was left of that one.
+    /// What a process that is no longer there has left in the folder. With the path of a bench only what was left of that
+    /// one. It stays there until done(): what goes wrong meanwhile costs nothing. What does not read is kept beside it.
     std::optional<Left> take(const QString& only = {});
+    /// What was taken has been restored, and what is open now is kept instead.
+    void done(const Left& now);
 
     /// $XDG_STATE_HOME/cruscotto/recovery, or below ~/.local/state; empty where there is no home.
     static QString defaultFolder();
@@ -45,6 +47,8 @@ private:
     const QString owner_;
     int lock_ = -1;
     std::optional<Left> kept_;
+    QString taken_;  // whose owner is gone
+    int takenLock_ = -1;
     bool left_ = false;  // what is kept outlives this
     std::future<void> writing_;
 };

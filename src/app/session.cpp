@@ -431,7 +431,11 @@ void Session::poll() {
         const RunSource::State state = run_->state();
         if (!state.done) return;
         runDoneSaid_ = true;
-        if (state.damagedBlocks)
+        if (!run_->info()->problems.empty()) {
+            QString words;
+            for (const Text& p : run_->info()->problems) words += (words.isEmpty() ? "" : " ") + shown(p);
+            Q_EMIT noticed(words);
+        } else if (state.damagedBlocks)
             Q_EMIT noticed(tr("%n block(s) of this run are damaged and were passed over; the rest is whole.", nullptr,
                               static_cast<int>(state.damagedBlocks)));
         else if (!run_->info()->closed)

@@ -490,11 +490,12 @@ int info(const std::string& path, bool json, std::optional<int> version) {
     for (const RunVersion& v : run.versions)
         say(fmt::format("version {}{}: {} worked out again{}", v.id, v.id == run.version ? ", shown here" : "",
                         fmt::join(v.signals, ", "), v.words.empty() ? "" : " (" + v.words + ")"));
+    for (const Text& p : run.problems) complain(p.english(), lostSamples);
     for (const RunEvent& e : run.events)
         say(fmt::format("{} at {} s: {}", e.kind, secondsText((e.at - run.span.from).ns), e.words));
     for (const RunMark& m : run.marks)
         say(fmt::format("mark at {} s: {}", secondsText((m.at - run.span.from).ns), m.words));
-    return ok;
+    return run.problems.empty() ? ok : lostSamples;
 }
 
 int exportRun(const std::string& run, const std::string& out, const ExportOptions& options) {

@@ -105,6 +105,12 @@ Result<void> NewFile::put() {
     if (renamed != 0 && (errno != EINVAL || std::rename(temporary_.c_str(), path_.c_str()) != 0))
         return notWritten(path_, errno);
     temporary_.clear();
+    // The name too survives a power cut.
+    const auto folder = std::filesystem::path(path_).parent_path();
+    if (const int fd = ::open(folder.empty() ? "." : folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC); fd >= 0) {
+        fsync(fd);
+        ::close(fd);
+    }
     return {};
 }
 

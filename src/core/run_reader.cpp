@@ -124,39 +124,73 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         if (fact.bind(1, std::string(key)).step()) info.notes.*words = fact.string(0);
         fact.reset();
     }
-    Statement bench(db, "SELECT json FROM bench ORDER BY rowid DESC LIMIT 1");
-    if (bench.step()) {
-        BenchReading reading = readBench(bench.string(0));
-        if (!reading.bench)
-            return failure("{0}: the bench kept in this run does not read: {1}", path,
-                           reading.problems.front().english());
-        info.bench = std::move(*reading.bench);
-    }
-    for (Statement s(db, "SELECT at_ns, unix_ns FROM anchor ORDER BY rowid"); s.step();)
+    // What is not read to its end for another reason than that it ends there is said, and the rest is read.
+    const auto each = [&](const char* what, const char* sql, auto&& row) {
+        Statement s(db, sql);
+        while (s.step()) row(s);
+        if (!s.ended())
+            info.problems.push_back(
+                text(CRUSCOTTO_TEXT("{0} of this run could not all be read ({1})."), what, sqlite3_errmsg(db)));
+    };
+    bool benchThere = false;
+    each("The bench", "SELECT json FROM bench ORDER BY rowid DESC LIMIT 1", [&](Statement& s) {
+        BenchReading reading = readBench(s.string(0));
+        if (reading.bench) {
+            info.bench = std::move(*reading.bench);
+            benchThere = true;
+        } else {
+            info.problems.push_back(
+                text(CRUSCOTTO_TEXT("The bench that is kept in this run does not read ({0}): there are no pages."),
+                     reading.problems.front().english()));
+        }
+    });
+    if (!benchThere)
+        each("The facts", "SELECT value FROM run WHERE key='bench'",
+             [&](Statement& s) { info.bench.name = s.string(0); });
+    each("The ties to the wall clock", "SELECT at_ns, unix_ns FROM anchor ORDER BY rowid", [&](Statement& s) {
         info.anchors.push_back({{s.integer(0)}, s.integer(1)});
+    });
     if (Statement count(db, "SELECT count(*) FROM signal");
         count.step() && count.integer(0) > std::int64_t{mostSignals})
         return failure("{0} names {1} signals; a run has {2} at most. It is damaged, or not a run.", path,
                        count.integer(0), mostSignals);
-    for (Statement s(db, "SELECT id, device, name, rate_hz FROM scan_group ORDER BY id"); s.step();)
+    each("The groups", "SELECT id, device, name, rate_hz FROM scan_group ORDER BY id", [&](Statement& s) {
         info.groups.push_back({s.integer(0), s.string(1), s.string(2), s.real(3), 0, {}, {}});
-    for (Statement s(db, "SELECT id, key, group_id, type FROM signal ORDER BY id"); s.step();) {
-        if (s.integer(3) < 0 || s.integer(3) > 5) continue;
+    });
+    each("The signals", "SELECT id, key, group_id, type FROM signal ORDER BY id", [&](Statement& s) {
+        if (s.integer(3) < 0 || s.integer(3) > 5) return;
         info.signals.push_back({s.integer(0), s.string(1), s.integer(2), static_cast<SampleType>(s.integer(3)), 0, {}});
-    }
+    });
     if (auto versions = state->readVersions(asked); !versions) return versions.error();
     std::map<std::int64_t, RunSignal*> byId;
     for (RunSignal& s : info.signals) {
         const auto as = state->readAs.find(s.id);
         byId[as == state->readAs.end() ? s.id : as->second] = &s;
     }
-    for (Statement s(db, "SELECT signal_id, from_ns, json FROM definition ORDER BY rowid"); s.step();) {
+    std::set<std::int64_t> unread;  // signals
+    each("The definitions", "SELECT signal_id, from_ns, json FROM definition ORDER BY rowid", [&](Statement& s) {
         const auto it = byId.find(s.integer(0));
-        if (it == byId.end()) continue;
+        if (it == byId.end()) return;
         if (auto spec = signalFromJson(s.string(2)))
             it->second->definitions.push_back({{s.integer(1)}, std::move(spec.value())});
+        else
+            unread.insert(it->second->id);
+    });
+    for (RunSignal& s : info.signals) {
+        if (!s.definitions.empty() && !unread.contains(s.id)) continue;
+        // Its samples as they came are shown rather than nothing.
+        SignalSpec raw;
+        raw.id = raw.name = raw.terminal = s.key;
+        if (!s.definitions.empty()) raw.name = s.definitions.front().second.name;
+        for (const RunGroup& g : info.groups)
+            if (g.id == s.group) raw.device = g.device;
+        raw.kind = s.type == SampleType::bit ? ChannelKind::digitalInput : ChannelKind::analogInput;
+        info.problems.push_back(text(
+            CRUSCOTTO_TEXT("What {0} was set to does not read: its raw samples are shown, without a scale."), s.key));
+        s.definitions = {{Instant{}, std::move(raw)}};
     }
-    std::erase_if(info.signals, [](const RunSignal& s) { return s.definitions.empty(); });
+    if (!benchThere)
+        for (const RunSignal& s : info.signals) info.bench.signals.push_back(std::make_shared<SignalSpec>(s.current()));
     // What the bench asked for and nothing came of has its place too, with no samples.
     std::set<std::string> here;
     for (const RunSignal& s : info.signals) here.insert(s.key);
@@ -183,19 +217,18 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         signals[at->second] = std::make_shared<const SignalSpec>(s.current());
     }
 
-    for (Statement s(db, "SELECT id, group_id, signals FROM layout"); s.step();) {
+    each("The layouts", "SELECT id, group_id, signals FROM layout", [&](Statement& s) {
         const auto list = parseJson(s.string(2));
         State::Layout& layout = state->layouts[s.integer(0)];
         layout.group = s.integer(1);
         if (list.is_array())
             for (const auto& id : list) layout.signals.push_back(id.is_number_integer() ? id.get<std::int64_t>() : -1);
-    }
+    });
     // Only the index is read for this, however large the samples are.
     bool any = false;
-    for (Statement s(db, "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id");
-         s.step();) {
+    each("The blocks", "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id", [&](Statement& s) {
         const auto layout = state->layouts.find(s.integer(0));
-        if (layout == state->layouts.end() || s.integer(1) <= 0) continue;
+        if (layout == state->layouts.end() || s.integer(1) <= 0) return;
         const auto n = static_cast<std::uint64_t>(s.integer(1));
         const Span span{{s.integer(2)}, {s.integer(3)}};
         const auto widen = [&](Span& to, bool fresh) {
@@ -210,16 +243,20 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
             if (const auto it = byId.find(id); it != byId.end()) it->second->samples += n;
         widen(info.span, !any);
         any = true;
-    }
-    for (Statement s(db, "SELECT group_id, from_ns, to_ns, lost, cause FROM gap ORDER BY rowid"); s.step();)
-        for (RunGroup& g : info.groups)
-            if (g.id == s.integer(0))
-                g.gaps.push_back(
-                    {{s.integer(1)}, {s.integer(2)}, static_cast<std::uint64_t>(s.integer(3)), s.string(4)});
-    for (Statement s(db, "SELECT at_ns, words FROM mark ORDER BY at_ns"); s.step();)
+    });
+    std::map<std::int64_t, RunGroup*> groupOf;
+    for (RunGroup& g : info.groups) groupOf[g.id] = &g;
+    each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause FROM gap ORDER BY rowid", [&](Statement& s) {
+        if (const auto g = groupOf.find(s.integer(0)); g != groupOf.end())
+            g->second->gaps.push_back(
+                {{s.integer(1)}, {s.integer(2)}, static_cast<std::uint64_t>(s.integer(3)), s.string(4)});
+    });
+    each("The marks", "SELECT at_ns, words FROM mark ORDER BY at_ns", [&](Statement& s) {
         info.marks.push_back({{s.integer(0)}, s.string(1)});
-    for (Statement s(db, "SELECT at_ns, kind, words FROM event ORDER BY at_ns"); s.step();)
+    });
+    each("The events", "SELECT at_ns, kind, words FROM event ORDER BY at_ns", [&](Statement& s) {
         info.events.push_back({{s.integer(0)}, s.string(1), s.string(2)});
+    });
     return std::unique_ptr<RunReader>(new RunReader(std::move(state)));
 }
 
@@ -257,6 +294,7 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
         Statement ids(db, "SELECT id FROM block WHERE layout_id=? AND t0_ns<? AND end_ns>?");
         for (ids.bind(1, id).bind(2, part.span.to.ns).bind(3, part.span.from.ns); ids.step();)
             s->ids.push_back(ids.integer(0));
+        if (!ids.ended()) ++s->damaged;  // which are missing, nobody can say
     }
     std::sort(s->ids.begin(), s->ids.end());
     s->fetch = Statement(db, "SELECT layout_id, first_index, n, t0_ns, dt_ns, data FROM block WHERE id=?");
@@ -372,6 +410,7 @@ BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
         out->quality[static_cast<std::size_t>(it - signalIds.begin())].push_back(
             {static_cast<std::size_t>(begin), static_cast<std::size_t>(to), static_cast<Quality>(q)});
     }
+    if (!quality.ended()) ++damaged;
     for (std::size_t i = 0; i < found.size(); ++i)
         if (!found[i]) {
             out->columns[i] = std::vector<double>(samples, std::numeric_limits<double>::quiet_NaN());

@@ -67,6 +67,8 @@ struct RunInfo {
     std::vector<RunVersion> versions;
     int version = 0;              ///< the one that the definitions, summaries and bench are of
     std::uint64_t fileBytes = 0;  ///< of the file, with what is still in its journal
+    /// What of the run does not read, and what is shown in its place; the samples are there all the same.
+    std::vector<Text> problems;
     [[nodiscard]] std::uint64_t lostSamples() const;
     [[nodiscard]] const RunSignal* signal(const std::string& key) const;
 };

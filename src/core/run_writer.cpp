@@ -16,6 +16,7 @@
 #include <map>
 
 #include "core/keep.h"
+#include "core/new_file.h"
 #include "core/pending_block.h"
 #include "core/run_format.h"
 #include "core/run_settler.h"
@@ -364,33 +365,48 @@ RunWriter::~RunWriter() = default;
 
 Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, const Bench& bench, WallAnchor start) {
     struct stat found {};
-    if (::stat(path.c_str(), &found) == 0)
+    if (::lstat(path.c_str(), &found) == 0)
         return failure("{0} is there already, and a recording never overwrites one. Choose another name.", path);
+    // Under a name of its own until it is a run, so that whoever is killed meanwhile leaves none that does not open.
+    auto file = NewFile::create(path, NewFile::Existing::refuse);
+    if (!file) return file.error();
     auto state = std::make_unique<State>();
     state->path = path;
-    const int opened = State::open(path, SQLITE_OPEN_CREATE, state->db);
-    sqlite3* db = state->db.get();
-    if (opened != SQLITE_OK || !sqlite::execute(db, runformat::pages) || !sqlite::execute(db, runformat::journal) ||
-        !sqlite::execute(db, runformat::schema)) {
-        const Error error =
-            failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
-                    sqlite3_errmsg(db));
-        if (opened == SQLITE_OK) std::remove(path.c_str());  // it was not there before
-        return error;
-    }
-    state->prepare();
+    const auto failed = [&](sqlite3* db) {
+        return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
+                       sqlite::problemOf(db));
+    };
+    if (State::open(file.value().temporaryPath(), 0, state->db) != SQLITE_OK ||
+        !sqlite::execute(state->db.get(), runformat::pages) || !sqlite::execute(state->db.get(), runformat::schema))
+        return failed(state->db.get());
     auto writer = std::unique_ptr<RunWriter>(new RunWriter(std::move(state)));
-    writer->state_->row("INSERT INTO run VALUES ('bench',?)", bench.name);
-    writer->state_->row("INSERT INTO run VALUES ('start_ns',?)", start.at.ns);
+    State& s = *writer->state_;
+    s.row("INSERT INTO run VALUES ('bench',?)", bench.name);
+    s.row("INSERT INTO run VALUES ('start_ns',?)", start.at.ns);
     for (const auto& [key, words] : runformat::noteKeys)
         if (const std::string& said = bench.recording.notes.*words; !said.empty())
-            writer->state_->row("INSERT INTO run VALUES (?,?)", std::string(key), said);
+            s.row("INSERT INTO run VALUES (?,?)", std::string(key), said);
     writer->addBench(bench, start.at);
     writer->addAnchor(start);
     for (const auto& signal : bench.signals)
         for (const SignalSpec& spec : asRecorded(*signal)) writer->define(spec, start.at);
-    writer->state_->bench.reset();  // no edit yet
-    if (auto committed = writer->commit(); !committed) return committed.error();
+    s.bench.reset();  // no edit yet
+    bool ok = sqlite::execute(s.db.get(), "BEGIN");
+    for (auto& row : s.rows) ok = ok && row();
+    if (!ok || !sqlite::execute(s.db.get(), "COMMIT")) return failed(s.db.get());
+    s.rows.clear();
+    s.db.reset();
+    if (auto put = file.value().put(); !put) return put.error();
+    // A first commit makes the journal, whose head the disk has to confirm: later ones need not wait for that.
+    if (State::open(path, 0, s.db) != SQLITE_OK || !sqlite::execute(s.db.get(), runformat::journal) ||
+        !sqlite::execute(s.db.get(), "BEGIN; UPDATE run SET value='' WHERE key='state';"
+                                     "UPDATE run SET value='recording' WHERE key='state'; COMMIT"))
+        return failed(s.db.get());
+    s.prepare();
+    if (s.pageCount.step()) s.bytesOnDisk = static_cast<std::uint64_t>(s.pageCount.integer(0)) * runformat::pageBytes;
+    s.pageCount.reset();
+    s.lastCommit = std::chrono::steady_clock::now();
+    s.settler->written(static_cast<std::size_t>(runformat::pageBytes));
     return writer;
 }
 

@@ -146,11 +146,22 @@ CaptureOrigin captureOrigin(std::string_view text) {
     return {std::string(line.substr(0, blank)), std::string(line.substr(std::min(blank + 1, line.size())))};
 }
 
-Result<CaptureOrigin> captureReplay(const std::string& path) {
+namespace {
+std::string headOf(const std::string& path) {
     std::ifstream file(path, std::ios::binary);
     std::string head(65536, '\0');
     file.read(head.data(), static_cast<std::streamsize>(head.size()));
     head.resize(static_cast<std::size_t>(std::max<std::streamsize>(file.gcount(), 0)));
+    return head;
+}
+}  // namespace
+
+CaptureOrigin originOfCapture(const std::string& path) {
+    return captureOrigin(headOf(path));
+}
+
+Result<CaptureOrigin> captureReplay(const std::string& path) {
+    const std::string head = headOf(path);
     if (head.empty()) return failure("There is nothing to read in {0}.", path);
     CaptureOrigin out = captureOrigin(head);
     if (out.kind.empty()) out.kind = "serial-line-board";
@@ -162,10 +173,6 @@ Result<CaptureOrigin> captureReplay(const std::string& path) {
                        out.kind.substr(0, 100));
     auto settings = parseOrderedJson(out.settings);
     if (!settings.is_object()) settings = nlohmann::ordered_json::object();
-    const auto address = settings.find("address");
-    const bool onSerial = address != settings.end() && address->is_string() &&
-                          address->get_ref<const std::string&>().find('/') != std::string::npos;
-    if (out.kind == "modbus" && !onSerial && !settings.contains("framing")) settings["framing"] = "tcp";
     settings[out.kind == "serial-line-board" ? "port" : "address"] = path;
     out.settings = jsonText(settings);
     return out;

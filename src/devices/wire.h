@@ -96,6 +96,8 @@ std::string captureText(const std::vector<WireMessagePtr>& messages, const Captu
 /// One of its lines, with its line end: a capture may be written as it comes, behind that of no messages.
 std::string captureLine(const WireMessage& message);
 CaptureOrigin captureOrigin(std::string_view text);
+/// The same of a file; says nothing where that cannot be read.
+CaptureOrigin originOfCapture(const std::string& path);
 /// The device that receives again what was saved in the capture at `path`: of the kind that its head names, with the
 /// settings of then at another address; without such a head, a board that prints text. Refuses a file that cannot be
 /// read, and a kind that has no link of its own to receive on.

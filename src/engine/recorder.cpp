@@ -206,6 +206,7 @@ void Recorder::watchDisk() {
                                               "are free on the disk, and {1} MB are kept free."),
                                *free / 1'000'000, limits_.keepFreeBytes / 1'000'000);
         logWarning(status_.problem.english());
+        writer_->addEvent(end_, "ended", status_.problem.english());
     }
 }
 

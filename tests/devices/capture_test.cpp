@@ -64,6 +64,15 @@ TEST_F(CaptureReplay, OfARackOnTheNetwork) {
            "level");
 }
 
+TEST_F(CaptureReplay, OfARackOnTheNetworkWhateverItsSettingsSayOfTheFraming) {
+    ColdStoreRack rack;
+    const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
+    for (const char* framing : {"as usual there", "tcp"})
+        replay("modbus",
+               {{"address", host->address()}, {"every-s", 0.02}, {"framing", framing}, {"points", {{"level", "input 0 i16"}}}},
+               "level");
+}
+
 TEST_F(CaptureReplay, OfARackWhoseParametersWereReadBeforeSomebodyLooked) {
     ColdStoreRack rack;
     const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());

@@ -1,4 +1,8 @@
+#include <cmath>
+#include <set>
+
 #include "core/run_reader.h"
+#include "core/run_writer.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
 #include "support.h"
@@ -54,6 +58,33 @@ TEST(Replay, PlaysARunSampleBySample) {
         compared += was.size();
     }
     EXPECT_GT(compared, 10'000U);
+}
+
+TEST(Replay, ASlowRunShowsItsSamplesAtTheirTimesAndNotABlockAtOnce) {
+    test::TempFolder folder;
+    const std::string path = folder.file("slow.run");
+    {
+        // Forty seconds of one sample a second, in one block.
+        auto group = test::oneChannelGroup(1);
+        std::vector<double> samples;
+        for (int i = 0; i < 40; ++i) samples.push_back(i);
+        auto writer = std::move(RunWriter::create(path, test::oneSignal(), {Instant{}, 0}).value());
+        writer->add(test::clockedBlock(group, 0, Instant{1'000'000'000}, samples), {{0, "in"}});
+        ASSERT_TRUE(writer->close().ok());
+    }
+    const Bench bench = replayBench(RunReader::open(path).value()->info().bench, path, {20, false});
+    const std::string again = folder.file("again.run");
+    const auto engine = std::move(Engine::startRecorded(bench, again).value());
+    // Half a second in, about ten have come and the others have not.
+    std::set<double> seen;
+    ASSERT_TRUE(eventually([&] {
+        const double v = engine->source().at("in", engine->now()).value;
+        if (!std::isnan(v)) seen.insert(v);
+        return v == 39;
+    }));
+    EXPECT_GT(seen.size(), 20U) << "they came one after the other";
+    engine->stop();
+    EXPECT_EQ(samplesOf(again, "in").size(), 40U) << "what is recorded from it is all of it";
 }
 
 TEST(Replay, FasterAndAgainAndAgain) {

@@ -568,6 +568,23 @@ std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {
 
 }  // namespace
 
+namespace {
+/// Of a capture it is that of the link on which it was taken.
+ModbusFraming usualFraming(const LinkAddress& address) {
+    if (address.isCapture()) {
+        const CaptureOrigin origin = originOfCapture(address.line.port);
+        if (!origin.settings.empty()) {
+            SettingsReader then(origin.settings);
+            const auto taken = linkAddress(then.word("address"), 502);
+            if (const std::size_t said = then.choice("framing", 0, {"as usual there", "tcp", "rtu"}); said > 0)
+                return said == 1 ? ModbusFraming::tcp : ModbusFraming::rtu;
+            if (taken && taken.value().line.port.empty()) return ModbusFraming::tcp;
+        }
+    }
+    return address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu;
+}
+}  // namespace
+
 Result<ModbusSettings> modbusSettings(const JsonText& json) {
     ModbusSettings out;
     SettingsReader settings(json);
@@ -579,8 +596,7 @@ Result<ModbusSettings> modbusSettings(const JsonText& json) {
     out.address.line.parity = SerialSettings::Parity::even;
     out.address.line.replayAnswers = true;
     readLineSettings(settings, out.address.line);
-    const ModbusFraming framings[]{out.address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu,
-                                   ModbusFraming::tcp, ModbusFraming::rtu};
+    const ModbusFraming framings[]{usualFraming(out.address), ModbusFraming::tcp, ModbusFraming::rtu};
     out.framing = framings[settings.choice("framing", 0, {"as usual there", "tcp", "rtu"})];
     const int unit = out.unit = settings.whole("unit", 1, 0, 255);
     const double every = settings.number("every-s", 0.2, 0.001, 86400);

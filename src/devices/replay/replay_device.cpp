@@ -105,6 +105,7 @@ private:
         std::shared_ptr<const ScanGroup> scan;
         std::optional<RunReader::Blocks> blocks{};
         BlockPtr next{};
+        std::size_t at = 0;                    // of it, what has been played
         std::optional<std::uint64_t> first{};  // number of the lap's first sample in the run
         std::uint64_t base = 0, end = 0;       // numbers that are given out
     };
@@ -133,26 +134,61 @@ private:
                 static_cast<std::int64_t>(std::llround(static_cast<double>((t - from).ns) / settings_.speed))};
     }
 
-    /// Whatever ends first comes first, as it did. False if stopped, or where the context ends.
+    /// Samples come at their own times, a few milliseconds' worth together; as fast as possible whole blocks, the one that
+    /// ends first before the others. False if stopped, or where the context ends.
     bool play(DeviceSink& sink, std::stop_token& stop, std::vector<Track>& tracks, Instant from, Instant lapBegan) {
+        constexpr Duration together = milliseconds(5);
+        const bool fast = context_.pace == Pace::asFastAsPossible;
         while (true) {
             Track* best = nullptr;
-            Instant bestEnd;
+            Instant bestTime;
             for (Track& t : tracks) {
                 if (!t.next) continue;
-                const Instant end = t.next->timeOf(t.next->size() - 1);
-                if (!best || end < bestEnd) {
+                const Instant time = t.next->timeOf(fast ? t.next->size() - 1 : t.at);
+                if (!best || time < bestTime) {
                     best = &t;
-                    bestEnd = end;
+                    bestTime = time;
                 }
             }
             if (!best) return true;
-            auto block = std::make_shared<Block>(*best->next);
-            best->next = best->blocks->next();
-            block->group = best->scan;
-            if (!best->first) best->first = block->firstIndex;
-            block->firstIndex = best->base + (block->firstIndex - *best->first);
-            best->end = block->firstIndex + block->size();
+            if (fast) {
+                if (stop.stop_requested()) return false;
+                Instant until = mapped(bestTime, from, lapBegan) + nanoseconds(1);
+                if (context_.until) until = std::min(until, Instant{context_.until->ns});
+                deliverBefore(sink, *best, until, from, lapBegan);
+                if (best->at > 0) return false;  // the rest lies behind the end
+                continue;
+            }
+            const bool goesOn = waitUntil(sink, stop, mapped(bestTime, from, lapBegan) + together);
+            const Instant now = sink.now();
+            for (Track& t : tracks) deliverBefore(sink, t, now, from, lapBegan);
+            if (!goesOn) return false;
+        }
+    }
+
+    /// Those of its samples whose time has come.
+    void deliverBefore(DeviceSink& sink, Track& track, Instant end, Instant from, Instant lapBegan) {
+        while (track.next) {
+            std::size_t low = track.at, high = track.next->size();
+            while (low < high) {
+                const std::size_t middle = low + (high - low) / 2;
+                if (mapped(track.next->timeOf(middle), from, lapBegan) < end)
+                    low = middle + 1;
+                else
+                    high = middle;
+            }
+            if (low == track.at) return;
+            auto block = std::make_shared<Block>(*partOf(track.next, track.at, low));
+            track.at = low;
+            const bool whole = low == track.next->size();
+            if (whole) {
+                track.next = track.blocks->next();
+                track.at = 0;
+            }
+            block->group = track.scan;
+            if (!track.first) track.first = block->firstIndex;
+            block->firstIndex = track.base + (block->firstIndex - *track.first);
+            track.end = block->firstIndex + block->size();
             block->t0 = mapped(block->t0, from, lapBegan);
             block->dtNs /= settings_.speed;
             for (Instant& t : block->times) t = mapped(t, from, lapBegan);
@@ -160,10 +196,8 @@ private:
                 block->gapBefore->from = mapped(block->gapBefore->from, from, lapBegan);
                 block->gapBefore->to = mapped(block->gapBefore->to, from, lapBegan);
             }
-            const Instant end = mapped(bestEnd, from, lapBegan);
-            if (context_.until && end >= Instant{context_.until->ns}) return false;
-            if (!waitUntil(sink, stop, end)) return false;
             sink.deliver(std::move(block));
+            if (!whole) return;
         }
     }
 

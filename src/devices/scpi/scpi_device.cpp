@@ -123,7 +123,7 @@ protected:
             const auto next = std::ranges::min_element(asked_, {}, &Asked::due);
             const Instant due = next == asked_.end() ? nextLook_ : std::min(next->due, nextLook_);
             if (due > now()) {
-                if (!idle(due - now())) return End::lost;
+                if (!idle(std::max(due - now(), milliseconds(1)))) return End::lost;
                 continue;
             }
             if (next == asked_.end() || next->due > now()) continue;
@@ -177,7 +177,7 @@ private:
 
     bool idle(Duration d) {
         std::string bytes;
-        const auto got = link_->read(std::clamp(d, milliseconds(1), milliseconds(100)), bytes);
+        const auto got = link_->read(std::min(d, milliseconds(100)), bytes);
         if (got == ByteLink::Got::lost) return false;
         if (!bytes.empty()) {
             answers_.feed(bytes, waiting_);
@@ -235,8 +235,22 @@ private:
             if (const Outcome o = receive(piece, until - now(), stop); o != Outcome::good) return o;
             if (piece.text.starts_with(identity_)) {
                 tell(WireMessage::Way::received, piece.bytes);
-                return Outcome::good;
+                return settle(stop);
             }
+            strange(piece, CRUSCOTTO_TEXT("came too late"));
+        }
+        return Outcome::nothing;
+    }
+    /// Some answer out of order: the late answer may yet come behind the identification. Nothing is asked until it has been
+    /// quiet for a while.
+    Outcome settle(const std::stop_token& stop) {
+        const Duration quiet = std::min(seconds(settings_.timeoutSeconds), milliseconds(500));
+        const Instant most = now() + seconds(2 * settings_.timeoutSeconds);
+        while (now() < most) {
+            ScpiAnswers::Piece piece;
+            const Outcome o = receive(piece, quiet, stop);
+            if (o == Outcome::nothing) return Outcome::good;
+            if (o != Outcome::good) return o;
             strange(piece, CRUSCOTTO_TEXT("came too late"));
         }
         return Outcome::nothing;
@@ -246,6 +260,8 @@ private:
     Outcome ask(Asked& asked, const std::stop_token& stop) {
         const ScpiQuery& q = *asked.what;
         asked.due = std::max(asked.due + seconds(q.everySeconds), now());
+        // What lies there already is no answer to what is asked now.
+        if (!idle(Duration{})) return Outcome::lost;
         const Instant sent = now();
         if (!send(q.text)) return Outcome::lost;
         ScpiAnswers::Piece piece;
