@@ -105,11 +105,13 @@ struct MeanMachine : Machine {
     std::size_t next = 0, filled = 0, finite = 0;
     double sum = 0;
     explicit MeanMachine(int n) : ring(static_cast<std::size_t>(n)) {}
-    void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>&) override {
+    void run(std::vector<double>& v, const Times& t, std::vector<QualityInterval>&) override {
+        if (filled == 0 && t.block) next = t.block->firstIndex % ring.size();
         for (std::size_t i = 0; i < v.size();) {
             if (next == 0 && filled == ring.size()) {
                 // Taken anew once a round, so that rounding cannot add up over days; and at the same samples however
-                // the stream is cut into blocks, so that a recording gives the same readings as the live bench did.
+                // the stream is cut into blocks and wherever it begins, so that a recording, or a part of one, gives the
+                // same readings as the live bench did.
                 sum = 0;
                 for (const double old : ring) sum += std::isfinite(old) ? old : 0;
             }
@@ -434,7 +436,7 @@ Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind k
         state->machines.push_back(std::move(machine.value()));
         unit = unitAfter(stage, unit);
         if (const auto* mean = std::get_if<MovingMean>(&stage))
-            state->memorySamples += static_cast<std::size_t>(mean->samples);
+            state->memorySamples += 2 * static_cast<std::size_t>(mean->samples);  // one round more, for its rounding
         if (const auto* counter = std::get_if<PulseCounter>(&stage))
             state->memoryTime = counter->mode == PulseCounter::Mode::count
                                     ? Duration{std::numeric_limits<std::int64_t>::max() / 4}

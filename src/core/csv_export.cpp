@@ -108,6 +108,7 @@ Result<ExportResult> exportCsv(const std::string& runPath, const std::string& cs
         for (const RunSignal* s : chosen)
             if (s->group == group.id) part.signals.push_back(s->id);
         if (part.signals.empty()) continue;
+        part.span = {reader.replayFrom(group.id, part.signals, from), to};
         auto lane = std::make_unique<Lane>(RunReplay(reader, group.id, part));
         const auto& members = lane->replay.signals();
         for (std::size_t i = 0; i < members.size(); ++i)

@@ -40,7 +40,9 @@ private:
 
 template <class T>
 hid_t typeFor() {
-    return std::is_same_v<T, double> ? H5T_NATIVE_DOUBLE : H5T_NATIVE_INT64;
+    return std::is_same_v<T, double>         ? H5T_NATIVE_DOUBLE
+           : std::is_same_v<T, std::uint8_t> ? H5T_NATIVE_UINT8
+                                             : H5T_NATIVE_INT64;
 }
 
 bool attribute(hid_t on, const char* name, const std::string& text) {
@@ -159,6 +161,14 @@ bool describe(hid_t dataset, const RunSignal& s) {
            attribute(dataset, "chain", signalToJson(spec)) && attribute(dataset, "calibration", calibration);
 }
 
+/// What the numbers of a quality are, in words.
+std::string qualityMeaning() {
+    std::string out;
+    for (int q = 0; q <= static_cast<int>(Quality::gap); ++q)
+        out += (q ? ", " : "") + std::to_string(q) + " " + qualityWord(static_cast<Quality>(q));
+    return out;
+}
+
 struct Total {
     std::uint64_t done = 0, all = 0;
 };
@@ -193,14 +203,20 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
     if (!out.ok()) return false;
     RunReader::Part part{span, {}};
     for (const RunSignal* s : members) part.signals.push_back(s->id);
-    // Chains look back: the replay begins at the run's start, so that the readings are those that were shown.
-    part.span.from = reader.info().span.from;
+    // Chains look back: the replay begins so early that the readings are those that were shown.
+    part.span.from = reader.replayFrom(group.id, part.signals, span.from);
     RunReplay replay(reader, group.id, part);
     std::vector<Dataset<double>> columns;
     for (const RunSignal* s : replay.signals()) {
         columns.emplace_back(out.id(), linkName(s->key), s->samples);
         if (!columns.back().ok() || !describe(columns.back().id(), *s)) return false;
     }
+    std::vector<Dataset<std::uint8_t>> qualities;
+    for (const RunSignal* s : replay.signals()) {
+        qualities.emplace_back(out.id(), linkName(s->key) + "_quality", s->samples);
+        if (!qualities.back().ok() || !attribute(qualities.back().id(), "meaning", qualityMeaning())) return false;
+    }
+    std::vector<std::uint8_t> numbers;
     std::optional<Dataset<double>> times;
     std::optional<Dataset<double>> pieces;
     std::optional<Instant> first, next;
@@ -225,14 +241,22 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
             const Instant t0 = b.timeOf(begin);
             if (!next || lastDt != dt || std::llabs(t0.ns - next->ns) > 1) {
                 if (!pieces) pieces.emplace(out.id(), "pieces", 64, 3);
-                const double row[3] = {static_cast<double>(written), static_cast<double>(t0.ns), dt};
+                const double row[3] = {static_cast<double>(written), static_cast<double>((t0 - zero).ns), dt};
                 if (!pieces->append(row, 1)) return false;
             }
             lastDt = dt;
             next = b.timeOf(end);
         }
-        for (std::size_t c = 0; c < columns.size(); ++c)
+        for (std::size_t c = 0; c < columns.size(); ++c) {
             if (!columns[c].append(step->readings[c].values.data() + begin, end - begin)) return false;
+            numbers.assign(end - begin, 0);
+            if (!step->readings[c].quality.empty()) {
+                const auto each = worstOfEach(step->readings[c].quality, end);
+                std::transform(each.begin() + static_cast<std::ptrdiff_t>(begin), each.end(), numbers.begin(),
+                               [](Quality q) { return static_cast<std::uint8_t>(q); });
+            }
+            if (!qualities[c].append(numbers.data(), numbers.size())) return false;
+        }
         written += end - begin;
         disk.wrote((end - begin) * columns.size() * sizeof(double));
         total.done += (end - begin) * columns.size();
@@ -241,6 +265,8 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
     }
     result.damagedBlocks += replay.damagedBlocks();
     for (Dataset<double>& column : columns)
+        if (!column.finish()) return false;
+    for (Dataset<std::uint8_t>& column : qualities)
         if (!column.finish()) return false;
     if ((times && !times->finish()) || (pieces && !pieces->finish())) return false;
     for (std::size_t c = 0; c < columns.size(); ++c) {
@@ -253,7 +279,7 @@ bool writeGroup(hid_t file, RunReader& reader, const RunGroup& group, const std:
     const auto& anchors = reader.info().anchors;
     const std::int64_t t0 = first.value_or(zero).ns;
     return attribute(out.id(), "device", group.device) && attribute(out.id(), "rate_hz", group.rateHz) &&
-           attribute(out.id(), "t0_ns", t0) && attribute(out.id(), "dt", dt * 1e-9) &&
+           attribute(out.id(), "t0_ns", t0 - zero.ns) && attribute(out.id(), "dt", dt * 1e-9) &&
            (anchors.empty() ||
             attribute(out.id(), "t0_unix_ns", anchors.front().unixNs + (t0 - anchors.front().at.ns)));
 }

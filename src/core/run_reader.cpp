@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "core/chain.h"
 #include "core/json_text.h"
 #include "core/run_format.h"
 #include "core/sample_codec.h"
@@ -445,6 +446,45 @@ BlockPtr RunReader::Blocks::next() {
     while (state_->nextId < state_->ids.size())
         if (BlockPtr block = state_->read(state_->ids[state_->nextId++])) return block;
     return nullptr;
+}
+
+Instant RunReader::replayFrom(std::int64_t group, const std::vector<std::int64_t>& signals, Instant from) {
+    const Instant start = state_->info.span.from;
+    std::uint64_t samples = 0;
+    Duration reach;
+    for (const RunSignal& s : state_->info.signals) {
+        if (s.group != group || (!signals.empty() && std::ranges::find(signals, s.id) == signals.end())) continue;
+        for (const auto& [at, spec] : s.definitions)
+            if (const auto chain = ChainEvaluator::make(spec.chain, spec.kind)) {
+                samples = std::max<std::uint64_t>(samples, chain.value().memorySamples());
+                reach = std::max(reach, chain.value().memoryTime());
+            }
+    }
+    if (reach.ns >= (from - start).ns) return start;
+    const Instant since = from - reach;
+    // Blocks are read whole: as many of them before that as hold the samples.
+    struct Held {
+        Instant t0;
+        std::uint64_t n;
+    };
+    std::vector<Held> before;
+    for (const auto& [id, layout] : state_->layouts) {
+        if (layout.group != group) continue;
+        Statement s(state_->db.get(), "SELECT t0_ns, n FROM block WHERE layout_id=? AND t0_ns<? ORDER BY t0_ns DESC");
+        std::uint64_t held = 0;
+        // The newest of them may lie across the moment itself and hold no more than its first sample before it.
+        bool newest = true;
+        for (s.bind(1, id).bind(2, since.ns); s.step() && held < samples;) {
+            const auto n = static_cast<std::uint64_t>(std::max<std::int64_t>(s.integer(1), 0));
+            before.push_back({{s.integer(0)}, std::exchange(newest, false) ? 1 : n});
+            held += before.back().n;
+        }
+    }
+    std::ranges::sort(before, std::ranges::greater(), &Held::t0);
+    std::uint64_t held = 0;
+    for (const Held& h : before)
+        if ((held += h.n) >= samples) return std::max(h.t0, start);
+    return start;
 }
 
 std::vector<Bucket> RunReader::summaries(std::int64_t signal, int level) {

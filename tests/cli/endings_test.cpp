@@ -70,6 +70,22 @@ TEST_F(Endings, ACrashSendsTheSafeBytesAndLeavesARunThatOpens) {
     }
 }
 
+TEST_F(Endings, ARunThatIsKilledWhileItBeginsOpensOrIsNotThere) {
+    int there = 0;
+    for (int ms = 0; ms < 60; ms += 2) {
+        const std::string run = folder.file("early" + std::to_string(ms) + ".run");
+        Program program(folder, {"record", bench, "--out", run});
+        (void)eventually([] { return false; }, std::chrono::milliseconds(ms));  // the moment is what varies
+        program.signal(SIGKILL);
+        (void)program.wait();
+        if (!std::filesystem::exists(run)) continue;
+        ++there;
+        const auto reader = RunReader::open(run);
+        EXPECT_TRUE(reader.ok()) << ms << " ms: " << reader.error().english();
+    }
+    EXPECT_GT(there, 0);
+}
+
 TEST_F(Endings, AReaderThatGoesAwayEndsWatchWithOutputsSafe) {
     int ends[2] = {-1, -1};
     ASSERT_EQ(pipe2(ends, O_CLOEXEC), 0);

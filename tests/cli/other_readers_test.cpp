@@ -129,6 +129,8 @@ TEST(Hdf5Export, OpensElsewhereWithEveryReadingAndItsUnit) {
                         "assert json.loads(d.attrs['chain'])['name'] == 'Outlet pressure'\n"
                         "assert b'50 samples' in d.attrs['calibration']\n"
                         "assert g.attrs['t0_ns'] == 1000000000 and g['pieces'][0].tolist() == [0, 1e9, 1e6]\n"
+                        "q = g['outlet-pressure_quality']\n"
+                        "assert q.shape == d.shape and q.dtype == 'uint8' and b'2 out of range' in q.attrs['meaning']\n"
                         "assert f['box counter']['flow'].shape == (3400,)\n"
                         "d[:].astype('<f8').tofile('" +
                         folder.file("out") + "')\n");

@@ -410,6 +410,76 @@ TEST(RunReader, DamagedRowsArePassedOverAndCounted) {
     EXPECT_EQ(blocks.damaged(), 3U);
 }
 
+TEST(RunReader, WhateverElseDoesNotReadTheSamplesDoAndWhatIsMissingIsSaid) {
+    for (const char* damage : {"UPDATE bench SET json='nonsense'", "DELETE FROM bench", "UPDATE definition SET json='{'",
+                               "DELETE FROM definition", "DROP TABLE event", "DROP TABLE mark", "DROP TABLE anchor",
+                               "DROP TABLE bench", "DROP TABLE definition"}) {
+        Recorded r;
+        r.addFast(2000);
+        ASSERT_TRUE(r.writer->close().ok());
+        r.writer.reset();
+        sqlite3* db = nullptr;
+        sqlite3_open(r.path.c_str(), &db);
+        ASSERT_EQ(sqlite3_exec(db, damage, nullptr, nullptr, nullptr), SQLITE_OK) << damage;
+        sqlite3_close(db);
+        auto reader = RunReader::open(r.path);
+        ASSERT_TRUE(reader.ok()) << damage << ": " << reader.error().english();
+        const RunInfo& info = reader.value()->info();
+        if (std::string_view(damage) != "DELETE FROM bench") EXPECT_FALSE(info.problems.empty()) << damage;
+        const RunSignal* fast = info.signal("fast");
+        ASSERT_TRUE(fast) << damage;
+        EXPECT_EQ(fast->samples, 2000U) << damage;
+        EXPECT_TRUE(info.bench.signal("fast")) << damage << ": it is in the list";
+        auto blocks = reader.value()->blocks(fast->group);
+        std::size_t n = 0;
+        while (const BlockPtr b = blocks.next()) n += b->size();
+        EXPECT_EQ(n, 2000U) << damage;
+    }
+}
+
+TEST(RunReplay, APartGivesTheReadingsOfTheWholeToTheLastBit) {
+    TempFolder folder;
+    Bench bench = test::oneSignal();
+    SignalSpec in = *bench.signal("in");
+    in.chain = {SlopeOffset{0.1, 0.3, "V"}, MovingMean{37}, MovingMean{50}};
+    bench = withSignal(bench, in);
+    auto writer = std::move(RunWriter::create(folder.file("a.run"), bench, {Instant{}, 0}).value());
+    const auto group = test::oneChannelGroup(1000);
+    std::minstd_rand random(3);
+    std::uint64_t index = 0;
+    for (int b = 0; b < 60; ++b) {
+        std::vector<double> samples(200 + random() % 300);
+        for (double& v : samples) v = static_cast<double>(random() % 100'000) / 7;
+        const std::size_t n = samples.size();
+        auto block = std::make_shared<Block>(
+            *test::clockedBlock(group, index, Instant{static_cast<std::int64_t>(index) * 1'000'000}, std::move(samples)));
+        index += n;
+        writer->add(block, {{0, "in"}});
+        ASSERT_TRUE(writer->commit().ok());
+    }
+    ASSERT_TRUE(writer->close().ok());
+    auto reader = std::move(RunReader::open(folder.file("a.run")).value());
+    const RunSignal* signal = reader->info().signal("in");
+    const auto readings = [&](Instant begins, Instant from) {
+        RunReader::Part part;
+        part.span.from = begins;
+        RunReplay replay(*reader, signal->group, part);
+        std::vector<double> out;
+        for (RunReplay::Step step; replay.next(step);)
+            for (std::size_t i = 0; i < step.block->size(); ++i)
+                if (step.block->timeOf(i) >= from) out.push_back(step.readings[0].values[i]);
+        return out;
+    };
+    bool later = false;
+    for (int i = 0; i < 40; ++i) {
+        const Instant from{static_cast<std::int64_t>(random() % index) * 1'000'000};
+        const Instant begins = reader->replayFrom(signal->group, {}, from);
+        later = later || begins > reader->info().span.from + seconds(1);
+        EXPECT_TRUE(readings(begins, from) == readings(reader->info().span.from, from)) << from.ns;
+    }
+    EXPECT_TRUE(later) << "not all of them begin at the run's start";
+}
+
 TEST(RunReader, MoreSignalsThanAnybodyHasAreRefusedAtOnce) {
     Recorded r;
     r.addFast(10);
