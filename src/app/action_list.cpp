@@ -4,6 +4,7 @@
 #include <QKeyEvent>
 #include <QLabel>
 #include <QVBoxLayout>
+#include <algorithm>
 
 #include "app/theme.h"
 
@@ -51,7 +52,15 @@ void ActionList::open(const QList<QAction*>& actions) {
 void ActionList::filter(const QString& words) {
     list_->clear();
     QStringList notNow;
-    for (QAction* action : actions_) {
+    // What is called just so comes first, then what begins so.
+    const auto rank = [typed = words.trimmed()](const QAction* action) {
+        if (typed.isEmpty()) return 2;
+        if (action->text().compare(typed, Qt::CaseInsensitive) == 0) return 0;
+        return action->text().startsWith(typed, Qt::CaseInsensitive) ? 1 : 2;
+    };
+    QList<QAction*> ordered = actions_;
+    std::ranges::stable_sort(ordered, {}, rank);
+    for (QAction* action : ordered) {
         const QString name = action->text();
         bool all = true;
         for (const QString& word : words.split(' ', Qt::SkipEmptyParts))

@@ -5,9 +5,9 @@
 
 namespace cruscotto {
 
-/// Which bench files a person has saved here, or has said of that they may drive outputs: told by what is in them, so that a
-/// file that was changed since is unknown. Kept in a file of the person's own. May be used from any thread, one object a
-/// thread.
+/// Which bench files a person has saved here, or has said of that they may drive outputs: told by what is in them, so
+/// that a file that was changed since is unknown. Kept in a file of the person's own. May be used from any thread, one
+/// object a thread.
 class KnownBenches {
 public:
     explicit KnownBenches(QString file = defaultFile());

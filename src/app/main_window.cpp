@@ -65,8 +65,9 @@ MainWindow::MainWindow()
     restBar_->setObjectName("panel");
     auto* rest = new QHBoxLayout(restBar_);
     rest->setContentsMargins(16, 6, 12, 6);
-    auto* restWords = new QLabel(tr("▲ Outputs are at rest: this bench was not saved here, or was changed since. Nothing is "
-                                    "driven, and nothing is sent but what reading needs."));
+    auto* restWords =
+        new QLabel(tr("▲ Outputs are at rest: this bench was not saved here, or was changed since. Nothing is "
+                      "driven, and nothing is sent but what reading needs."));
     restWords->setWordWrap(true);
     rest->addWidget(restWords, 1);
     auto* driveThem = new QPushButton(tr("Drive the outputs"));
@@ -251,9 +252,8 @@ void MainWindow::exportLastRun(const QString& ending, const QString& filter) {
         return notice(tr("Stop the recording first; then its run can be exported."));
     if (session_.lastRun().isEmpty()) return notice(tr("There is no run to export. Record one, or open one."));
     const QFileInfo run(session_.lastRun());
-    const QString path =
-        askFileToWrite(this, tr("Export the run"), run.absolutePath() + "/" + run.completeBaseName() + "." + ending,
-                       filter, ending);
+    const QString path = askFileToWrite(
+        this, tr("Export the run"), run.absolutePath() + "/" + run.completeBaseName() + "." + ending, filter, ending);
     if (path.isEmpty()) return;
     ExportOptions options;
     if (session_.run() && session_.run()->info()) options.version = session_.run()->info()->version;
@@ -399,10 +399,10 @@ WireView* MainWindow::openWire(const QString& device) {
     auto* wire = new WireView(session_, device, this);
     connect(wire, &WireView::saveAsked, this, [this, wire](const std::vector<WireMessagePtr>& messages) {
         const DeviceSpec* named = session_.bench().device(wire->device().toStdString());
-        const QString path = askFileToWrite(
-            wire, tr("Save what passed on the wire"),
-            session_.folderToShow() + "/" + shown(freshId(named ? named->name : "wire", {})) + ".wire",
-            tr("Wire captures (*.wire)"), "wire");
+        const QString path =
+            askFileToWrite(wire, tr("Save what passed on the wire"),
+                           session_.folderToShow() + "/" + shown(freshId(named ? named->name : "wire", {})) + ".wire",
+                           tr("Wire captures (*.wire)"), "wire");
         if (path.isEmpty()) return;
         const DeviceSpec* d = session_.bench().device(wire->device().toStdString());
         const CaptureOrigin origin = d ? CaptureOrigin{d->kind, d->settings} : CaptureOrigin{};

@@ -84,8 +84,8 @@ void Recovery::keep(const Left& now) {
         writing_.get();
     }
     const bool same = kept_ && anything(*kept_) == anything(now) && kept_->path == now.path &&
-                      kept_->unsaved == now.unsaved && kept_->run == now.run &&
-                      kept_->inOrder == now.inOrder && kept_->atRest == now.atRest && sameBench(kept_->bench, now.bench);
+                      kept_->unsaved == now.unsaved && kept_->run == now.run && kept_->inOrder == now.inOrder &&
+                      kept_->atRest == now.atRest && sameBench(kept_->bench, now.bench);
     if (same || (!kept_ && !anything(now))) return;
     kept_ = now;
     writing_ = std::async(std::launch::async, [now, to = file(owner_, "json")] {
@@ -132,8 +132,8 @@ std::optional<Recovery::Left> Recovery::take(const QString& only) {
         }
         taken_ = owner;
         takenLock_ = lock;
-        return Left{std::move(*bench.bench), all["path"].toString(), all["unsaved"].toBool(), all["run"].toString(),
-                    all["in-order"].toBool(), all["at-rest"].toBool()};
+        return Left{std::move(*bench.bench), all["path"].toString(),   all["unsaved"].toBool(),
+                    all["run"].toString(),   all["in-order"].toBool(), all["at-rest"].toBool()};
     }
     return {};
 }

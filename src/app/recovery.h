@@ -32,8 +32,9 @@ public:
     void keep(const Left& now);
     /// The session ends without somebody to ask: its unsaved edits stay for the next one, as if it had been cut short.
     void leave(const Left& now);
-    /// What a process that is no longer there has left in the folder. With the path of a bench only what was left of that
-    /// one. It stays there until done(): what goes wrong meanwhile costs nothing. What does not read is kept beside it.
+    /// What a process that is no longer there has left in the folder. With the path of a bench only what was left of
+    /// that one. It stays there until done(): what goes wrong meanwhile costs nothing. What does not read is kept
+    /// beside it.
     std::optional<Left> take(const QString& only = {});
     /// What was taken has been restored, and what is open now is kept instead.
     void done(const Left& now);

@@ -166,8 +166,7 @@ void Session::begin(BenchFile file, const EngineOptions& options) {
 Recovery::Left Session::worthKeeping() const {
     if (!engine_) return {};
     const RecordingStatus recording = engine_->recording();
-    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false,
-            outputsAtRest()};
+    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false, outputsAtRest()};
 }
 
 void Session::restore(Recovery::Left left) {
@@ -225,12 +224,11 @@ void Session::save(const QString& path) {
     bench_.windowSeconds = cursor_.window().seconds();
     savingTo_ = path;
     savedIndex_ = undo_.index();
-    saving_ =
-        std::async(std::launch::async, [bench = bench_, to = path.toStdString(), known = !outputsAtRest()] {
-            auto saved = saveBench(bench, to);
-            if (saved && known) KnownBenches().remember(QByteArray::fromStdString(writeBench(bench)));
-            return saved;
-        });
+    saving_ = std::async(std::launch::async, [bench = bench_, to = path.toStdString(), known = !outputsAtRest()] {
+        auto saved = saveBench(bench, to);
+        if (saved && known) KnownBenches().remember(QByteArray::fromStdString(writeBench(bench)));
+        return saved;
+    });
 }
 
 bool Session::waitForSave() {

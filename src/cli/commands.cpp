@@ -106,8 +106,8 @@ bool tellAccount(const RecordingStatus& status, const Bench& bench) {
         return d ? d->name : id;
     };
     for (const auto& s : status.skipped)
-        complain(fmt::format("{}: {} of what it sent did not fit and {} skipped; the last: {}", nameOf(s.device), s.count,
-                             s.count == 1 ? "was" : "were", s.last),
+        complain(fmt::format("{}: {} of what it sent did not fit and {} skipped; the last: {}", nameOf(s.device),
+                             s.count, s.count == 1 ? "was" : "were", s.last),
                  deviceTrouble);
     for (const auto& [device, sentence] : status.troubles)
         complain(fmt::format("{} did not deliver all the time: {}", nameOf(device), sentence), deviceTrouble);
@@ -284,7 +284,9 @@ int record(const RecordOptions& options) {
     const bool waited = plan.value() && status.shots == 0;
     if (waited) complain("The trigger never came: no shot was recorded.", deviceTrouble);
     const bool whole = tellAccount(status, *bench);
-    return lost || !status.problem.empty() ? lostSamples : well && whole && !(waited && plan.value()->most > 0) ? ok : deviceTrouble;
+    return lost || !status.problem.empty()                        ? lostSamples
+           : well && whole && !(waited && plan.value()->most > 0) ? ok
+                                                                  : deviceTrouble;
 }
 
 int watch(const WatchOptions& options) {
@@ -338,7 +340,8 @@ int wire(const WireOptions& options) {
         if (auto may = makeWay(options.out, options.force); !may) return complain(may.error().english(), failed);
         // Made new: what somebody puts there meanwhile is not written through.
         const int fd = ::open(options.out.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0666);
-        if (fd < 0) return complain(fmt::format("{} cannot be written ({}).", options.out, std::strerror(errno)), failed);
+        if (fd < 0)
+            return complain(fmt::format("{} cannot be written ({}).", options.out, std::strerror(errno)), failed);
         ::close(fd);
         file.open(options.out, std::ios::binary);
         file << captureText({}, {device->kind, device->settings}) << std::flush;
@@ -472,14 +475,13 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         if (!(run.notes.*words).empty()) say(fmt::format("{:<10} {}", key, run.notes.*words));
     say(fmt::format("\n{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", "tag", "signal", "rate/Hz",
                     "samples", "gaps", "min", "mean", "max", "unit"));
-    const auto number = [](const Line& l, double v) {
-        return l.summary.count ? shortNumber(v) : std::string("–");
-    };
+    const auto number = [](const Line& l, double v) { return l.summary.count ? shortNumber(v) : std::string("–"); };
     for (const Line& l : lines)
         say(fmt::format("{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", l.signal->current().tag,
-                        l.signal->current().name, l.signal->samples == 0     ? "nothing"
-                        : l.group->rateHz > 0      ? shortNumber(l.group->rateHz)
-                                                   : "own times",
+                        l.signal->current().name,
+                        l.signal->samples == 0 ? "nothing"
+                        : l.group->rateHz > 0  ? shortNumber(l.group->rateHz)
+                                               : "own times",
                         l.signal->samples, l.group->gaps.size(), number(l, l.summary.min), number(l, l.summary.mean),
                         number(l, l.summary.max), unitText(l.signal->current().unit())));
     for (const RunGroup& g : run.groups)
@@ -599,7 +601,8 @@ int replay(const ReplayCommand& command) {
     auto reader = RunReader::open(path, 0);
     if (!reader) return complain(reader.error().english(), badFile);
     const Bench bench = replayBench(reader.value()->info().bench, path, {command.speed, command.loop});
-    if (auto saved = saveBench(bench, command.out, existing(command.force)); !saved) return complain(saved.error().english(), failed);
+    if (auto saved = saveBench(bench, command.out, existing(command.force)); !saved)
+        return complain(saved.error().english(), failed);
     say(fmt::format("{}: plays {}. Open it as any other bench.", command.out, command.run));
     return ok;
 }

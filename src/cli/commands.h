@@ -31,7 +31,7 @@ struct RecordOptions {
     Duration before = seconds(1), after = seconds(1);
     int shots = 1;
     bool asFastAsPossible = false;
-    bool force = false;  ///< a file that is there may be replaced
+    bool force = false;                        ///< a file that is there may be replaced
     std::optional<std::int64_t> beginsAtUnix;  ///< seconds; as fast as possible only: the time of day that it pretends
 };
 int record(const RecordOptions& options);

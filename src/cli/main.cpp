@@ -45,8 +45,7 @@ int runCommand(int argc, char** argv) {
     app.add_option("--attached", window.attached,
                    "where the window looks for what is attached: a made or copied tree of /sys and /dev");
 
-    app.add_flag("--drive", window.drive,
-                 "drive the outputs of a bench that was not saved here, without a question");
+    app.add_flag("--drive", window.drive, "drive the outputs of a bench that was not saved here, without a question");
 
     const auto addForce = [](CLI::App* command, bool& force) {
         command->add_flag("--force", force, "replace a file that is there");

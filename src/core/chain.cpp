@@ -110,8 +110,8 @@ struct MeanMachine : Machine {
         for (std::size_t i = 0; i < v.size();) {
             if (next == 0 && filled == ring.size()) {
                 // Taken anew once a round, so that rounding cannot add up over days; and at the same samples however
-                // the stream is cut into blocks and wherever it begins, so that a recording, or a part of one, gives the
-                // same readings as the live bench did.
+                // the stream is cut into blocks and wherever it begins, so that a recording, or a part of one, gives
+                // the same readings as the live bench did.
                 sum = 0;
                 for (const double old : ring) sum += std::isfinite(old) ? old : 0;
             }

@@ -18,8 +18,8 @@ public:
     CrashSend(const CrashSend&) = delete;
     CrashSend& operator=(const CrashSend&) = delete;
 
-    /// From now on these messages would go to the descriptor, in order, with a pause between two. What does not fit (more
-    /// than 16 messages, more than 4096 bytes in all, or more than 64 devices) is left out.
+    /// From now on these messages would go to the descriptor, in order, with a pause between two. What does not fit
+    /// (more than 16 messages, more than 4096 bytes in all, or more than 64 devices) is left out.
     void arm(int descriptor, const std::vector<std::string>& messages,
              std::chrono::milliseconds pauseBetween = std::chrono::milliseconds(0));
     /// The same for a request to the kernel, as ioctl(2) takes it; `argument` holds its bytes.
@@ -29,7 +29,8 @@ public:
     /// Sends what this one holds, now. Does nothing where it is not armed.
     void send() const;
 
-    /// Sends what all hold that are armed: each once, waiting at most a second for each. Async-signal-safe; uses no heap.
+    /// Sends what all hold that are armed: each once, waiting at most a second for each. Async-signal-safe; uses no
+    /// heap.
     static void sendAll() noexcept;
 
 private:
@@ -53,7 +54,8 @@ private:
 /// calls CrashSend::sendAll() before it ends the program as it would have. To be called once, early.
 void guardCrashes();
 
-/// Room for the handlers of the thread that makes it, where its stack has run out. To stand first in a thread's function.
+/// Room for the handlers of the thread that makes it, where its stack has run out. To stand first in a thread's
+/// function.
 class CrashStack {
 public:
     CrashStack();

@@ -24,8 +24,7 @@ void onEndingSignals(void (*handler)(int)) {
         sigaction(number, nullptr, &now);
         if (now.sa_handler != SIG_IGN) take(number, handler);
     }
-    for (const int number :
-         {SIGTERM, SIGALRM, SIGUSR1, SIGUSR2, SIGVTALRM, SIGPROF, SIGXCPU, SIGPWR, SIGSTKFLT, SIGIO})
+    for (const int number : {SIGTERM, SIGALRM, SIGUSR1, SIGUSR2, SIGVTALRM, SIGPROF, SIGXCPU, SIGPWR, SIGSTKFLT, SIGIO})
         take(number, handler);
     for (int number = SIGRTMIN; number <= SIGRTMAX; ++number) take(number, handler);
 }

@@ -549,8 +549,9 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     const Duration reach = chain.memoryTime();
     std::vector<double> raw;
     std::vector<Instant> times;
-    const bool whole = entry.at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
-                                                reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
+    const bool whole =
+        entry.at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
+                                       reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
     // Before the first that the chain was ever given, it remembers nothing.
     const bool fromTheStart = whole && raw.size() < memory - 1 + most;
     std::size_t first = raw.size() > most ? raw.size() - most : 0;
@@ -621,8 +622,7 @@ bool HistorySource::points(const std::string& signal, Span span, std::size_t mos
             return false;
         }
         out.insert(out.end(), part.begin(), part.end());
-        if (!part.empty())
-            out.push_back({part.back().t + nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
+        if (!part.empty()) out.push_back({part.back().t + nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
     }
     if (!entry.history) return true;
     if (out.empty()) return entry.history->points(span, most, out);

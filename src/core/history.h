@@ -147,7 +147,7 @@ private:
         explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), worst(n), samples(n) {}
         SharedRing<std::int64_t> begin;
         SharedRing<double> min, max, mean;
-        SharedRing<std::uint8_t> worst;       // Quality
+        SharedRing<std::uint8_t> worst;     // Quality
         SharedRing<std::uint32_t> samples;  // written last
         [[nodiscard]] std::uint64_t count() const { return samples.written(); }
         [[nodiscard]] Summary summary(std::uint64_t i) const {
@@ -180,8 +180,8 @@ class HistorySource : public Source {
 public:
     void set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
              ChannelKind kind);
-    /// The same, where what was measured before stays the signal's past: its samples come from elsewhere from now on, on
-    /// another clock.
+    /// The same, where what was measured before stays the signal's past: its samples come from elsewhere from now on,
+    /// on another clock.
     void follow(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                 ChannelKind kind);
     /// Only for stagesAt() and stageMeans().

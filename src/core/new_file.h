@@ -9,13 +9,15 @@
 
 namespace cruscotto {
 
-/// A file that appears under its name only when it is whole. Until then it is written under a name of its own in the same
-/// folder, made new (no link is followed, nothing that is there is opened), and taken away again unless put() was called.
+/// A file that appears under its name only when it is whole. Until then it is written under a name of its own in the
+/// same folder, made new (no link is followed, nothing that is there is opened), and taken away again unless put() was
+/// called.
 class NewFile {
 public:
     enum class Existing {
         refuse,  ///< what is there stays, and is said
-        replace  ///< by a file of its mode and owner; only a regular file is ever replaced, never a link, folder or device
+        replace  ///< by a file of its mode and owner; only a regular file is ever replaced, never a link, folder or
+                 ///< device
     };
     static Result<NewFile> create(const std::string& path, Existing existing);
     ~NewFile();

@@ -39,10 +39,10 @@ Result<ExportResult> exportCsv(const std::string& runPath, const std::string& cs
                                Progress& progress);
 
 /// Writes the readings as HDF5: a group for each clock, with attributes device, rate_hz, t0_ns (of its first sample,
-/// since the run's first), t0_unix_ns and dt (s; 0: see the dataset "time", seconds since the run's first sample); in it a
-/// dataset "pieces" (sample number, t0_ns since the run's first sample, dt_ns) where the clock was not one straight line, and a dataset of doubles
-/// for each signal, with attributes name, tag, unit (as people write it), unit_ucum, chain (JSON), calibration (words),
-/// t0 and dt. Written as a NewFile.
+/// since the run's first), t0_unix_ns and dt (s; 0: see the dataset "time", seconds since the run's first sample); in
+/// it a dataset "pieces" (sample number, t0_ns since the run's first sample, dt_ns) where the clock was not one
+/// straight line, and a dataset of doubles for each signal, with attributes name, tag, unit (as people write it),
+/// unit_ucum, chain (JSON), calibration (words), t0 and dt. Written as a NewFile.
 Result<ExportResult> exportHdf5(const std::string& runPath, const std::string& path, const ExportOptions& options,
                                 Progress& progress);
 

@@ -227,24 +227,25 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
     });
     // Only the index is read for this, however large the samples are.
     bool any = false;
-    each("The blocks", "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id", [&](Statement& s) {
-        const auto layout = state->layouts.find(s.integer(0));
-        if (layout == state->layouts.end() || s.integer(1) <= 0) return;
-        const auto n = static_cast<std::uint64_t>(s.integer(1));
-        const Span span{{s.integer(2)}, {s.integer(3)}};
-        const auto widen = [&](Span& to, bool fresh) {
-            to = fresh ? span : Span{std::min(to.from, span.from), std::max(to.to, span.to)};
-        };
-        for (RunGroup& g : info.groups)
-            if (g.id == layout->second.group) {
-                widen(g.span, g.samples == 0);
-                g.samples += n;
-            }
-        for (const std::int64_t id : layout->second.signals)
-            if (const auto it = byId.find(id); it != byId.end()) it->second->samples += n;
-        widen(info.span, !any);
-        any = true;
-    });
+    each("The blocks", "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id",
+         [&](Statement& s) {
+             const auto layout = state->layouts.find(s.integer(0));
+             if (layout == state->layouts.end() || s.integer(1) <= 0) return;
+             const auto n = static_cast<std::uint64_t>(s.integer(1));
+             const Span span{{s.integer(2)}, {s.integer(3)}};
+             const auto widen = [&](Span& to, bool fresh) {
+                 to = fresh ? span : Span{std::min(to.from, span.from), std::max(to.to, span.to)};
+             };
+             for (RunGroup& g : info.groups)
+                 if (g.id == layout->second.group) {
+                     widen(g.span, g.samples == 0);
+                     g.samples += n;
+                 }
+             for (const std::int64_t id : layout->second.signals)
+                 if (const auto it = byId.find(id); it != byId.end()) it->second->samples += n;
+             widen(info.span, !any);
+             any = true;
+         });
     std::map<std::int64_t, RunGroup*> groupOf;
     for (RunGroup& g : info.groups) groupOf[g.id] = &g;
     each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause FROM gap ORDER BY rowid", [&](Statement& s) {

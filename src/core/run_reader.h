@@ -107,8 +107,8 @@ public:
     /// Valid as long as the reader.
     Blocks blocks(std::int64_t group, const Part& part);
     Blocks blocks(std::int64_t group) { return blocks(group, {}); }
-    /// From when on the group must be replayed so that the readings of these signals (ids in the file; all where empty) from
-    /// `from` on are those of a replay of the whole run: chains look back only so far.
+    /// From when on the group must be replayed so that the readings of these signals (ids in the file; all where empty)
+    /// from `from` on are those of a replay of the whole run: chains look back only so far.
     Instant replayFrom(std::int64_t group, const std::vector<std::int64_t>& signals, Instant from);
     /// The stored summaries of one signal in time order, levels 2 to pyramidLevels; what has filled no bucket yet is
     /// missing at the end.

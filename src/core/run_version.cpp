@@ -35,7 +35,8 @@ Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<Sig
         for (const RunSignal& s : run.signals) {
             if (s.key != spec.id) continue;
             found = true;
-            if (s.samples == 0) return failure("Nothing was recorded of {0}: there is nothing to work out.", s.current().name);
+            if (s.samples == 0)
+                return failure("Nothing was recorded of {0}: there is nothing to work out.", s.current().name);
             const SignalSpec& was = s.current();
             if (was.keep.asReadings)
                 return failure(

@@ -373,8 +373,8 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     auto state = std::make_unique<State>();
     state->path = path;
     const auto failed = [&](sqlite3* db) {
-        return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?", path,
-                       sqlite::problemOf(db));
+        return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?",
+                       path, sqlite::problemOf(db));
     };
     if (State::open(file.value().temporaryPath(), 0, state->db) != SQLITE_OK ||
         !sqlite::execute(state->db.get(), runformat::pages) || !sqlite::execute(state->db.get(), runformat::schema))
@@ -399,8 +399,9 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     if (auto put = file.value().put(); !put) return put.error();
     // A first commit makes the journal, whose head the disk has to confirm: later ones need not wait for that.
     if (State::open(path, 0, s.db) != SQLITE_OK || !sqlite::execute(s.db.get(), runformat::journal) ||
-        !sqlite::execute(s.db.get(), "BEGIN; UPDATE run SET value='' WHERE key='state';"
-                                     "UPDATE run SET value='recording' WHERE key='state'; COMMIT"))
+        !sqlite::execute(s.db.get(),
+                         "BEGIN; UPDATE run SET value='' WHERE key='state';"
+                         "UPDATE run SET value='recording' WHERE key='state'; COMMIT"))
         return failed(s.db.get());
     s.prepare();
     if (s.pageCount.step()) s.bytesOnDisk = static_cast<std::uint64_t>(s.pageCount.integer(0)) * runformat::pageBytes;

@@ -16,8 +16,8 @@ namespace cruscotto {
 struct RecordedColumn {
     std::size_t column = 0;
     std::string signal;
-    /// What the signal is for these samples: goes into the run as its definition from the first of them on. Empty: as it was
-    /// defined last.
+    /// What the signal is for these samples: goes into the run as its definition from the first of them on. Empty: as
+    /// it was defined last.
     std::shared_ptr<const SignalSpec> spec{};
 };
 /// Shared, so that those of the block before are recognised by their address.

@@ -104,8 +104,9 @@ struct DeviceStatus {
     std::vector<Part> parts{};
     /// Terminals that were found while it runs, as the device says; inputs that deliver are known without.
     std::vector<TerminalInfo> found{};
-    /// Outputs, by terminal, that the device has put to their safe values by itself and that are not within reach again:
-    /// its link was lost, talked nonsense or was silent where that is a fault, or the part that they belong to was.
+    /// Outputs, by terminal, that the device has put to their safe values by itself and that are not within reach
+    /// again: its link was lost, talked nonsense or was silent where that is a fault, or the part that they belong to
+    /// was.
     std::set<std::string> fallen{};
     /// How often that has happened. See Device::allowOutputs().
     std::uint64_t fellSafe = 0;

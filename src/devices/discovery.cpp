@@ -68,8 +68,7 @@ std::string holderOf(const std::string& path) {
         if (number.find_first_not_of("0123456789") != std::string::npos || number == self) continue;
         std::error_code ignored;  // processes come and go, and not all may be looked into
         for (const fs::path& fd : entriesOf(process / "fd", 100'000))
-            if (fs::read_symlink(fd, ignored) == wanted)
-                return kernelLine(process / "comm") + " (" + number + ")";
+            if (fs::read_symlink(fd, ignored) == wanted) return kernelLine(process / "comm") + " (" + number + ")";
     }
     return {};
 }

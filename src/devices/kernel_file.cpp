@@ -43,8 +43,7 @@ int writeKernelFile(const std::filesystem::path& root, const std::filesystem::pa
         open_how how{};
         how.flags = O_WRONLY | O_CLOEXEC | O_NONBLOCK;
         how.resolve = RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS;
-        fd = static_cast<int>(
-            syscall(SYS_openat2, base, path.lexically_relative(root).c_str(), &how, sizeof how));
+        fd = static_cast<int>(syscall(SYS_openat2, base, path.lexically_relative(root).c_str(), &how, sizeof how));
         const int error = errno;
         close(base);
         errno = error;

@@ -181,12 +181,14 @@ void Engine::State::guarded(const Command& what) {
     try {
         what();
     } catch (const std::bad_alloc&) {
-        breakDown(CRUSCOTTO_TEXT("There is not enough memory to go on measuring. The outputs are safe and what was recorded "
-                                 "is whole. Close other programs, or measure fewer signals or at lower rates."));
+        breakDown(
+            CRUSCOTTO_TEXT("There is not enough memory to go on measuring. The outputs are safe and what was recorded "
+                           "is whole. Close other programs, or measure fewer signals or at lower rates."));
     } catch (const std::exception& e) {
-        breakDown(text(CRUSCOTTO_TEXT("Measuring has ended because of a fault in the program ({0}). The outputs are safe and "
-                                      "what was recorded is whole. Please report what happened."),
-                       e.what()));
+        breakDown(
+            text(CRUSCOTTO_TEXT("Measuring has ended because of a fault in the program ({0}). The outputs are safe and "
+                                "what was recorded is whole. Please report what happened."),
+                 e.what()));
     }
 }
 
@@ -334,8 +336,7 @@ void Engine::setParameter(const std::string& device, const std::string& key, con
     state_->post([this, device, key, value] {
         const Lock lock(state_->devicesMutex);
         const auto it = state_->devices.find(device);
-        if (it != state_->devices.end())
-            it->second->with([key, value](Device& d) { d.setParameter(key, value); });
+        if (it != state_->devices.end()) it->second->with([key, value](Device& d) { d.setParameter(key, value); });
     });
 }
 

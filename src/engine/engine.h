@@ -87,8 +87,8 @@ public:
     void apply(const Bench& bench);
     /// Clamped to the output's own limits. False if there is no such output, or it is at rest or safe for good.
     bool setOutput(const std::string& signal, double value);
-    /// Puts all outputs to their safe values, where they stay: from now on nothing else drives them. Waits for nothing but
-    /// for handing them to the devices. stop() does it too; this is for whoever has other things to end first.
+    /// Puts all outputs to their safe values, where they stay: from now on nothing else drives them. Waits for nothing
+    /// but for handing them to the devices. stop() does it too; this is for whoever has other things to end first.
     void endOutputs();
     /// See EngineOptions::outputsAtRest.
     [[nodiscard]] bool outputsAtRest() const;
@@ -101,8 +101,8 @@ public:
     /// the side of the level changes, and once for where it stands now.
     void setReactions(const std::vector<Reaction>& reactions);
 
-    /// What ended the work of the engine itself, as no memory; empty: nothing. The outputs are safe then, nothing more is
-    /// measured, and what was recorded is whole.
+    /// What ended the work of the engine itself, as no memory; empty: nothing. The outputs are safe then, nothing more
+    /// is measured, and what was recorded is whole.
     [[nodiscard]] Text problem() const;
     [[nodiscard]] std::map<std::string, DeviceStatus> deviceStatus() const;
     /// How the device refused or changed what this output was last set to; empty where it did not. See DeviceStatus.

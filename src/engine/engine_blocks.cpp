@@ -26,8 +26,8 @@ void Engine::State::indexSignals() {
 Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGroup>& scan) {
     Group& group = groups[{scan->device, scan->name}];
     if (group.group == scan) return group;
-    // A device that was made anew comes with a new object. Signals are bound by their ids: those that it still has go on
-    // in the histories that they had, whatever their columns are.
+    // A device that was made anew comes with a new object. Signals are bound by their ids: those that it still has go
+    // on in the histories that they had, whatever their columns are.
     const bool sameShape = group.group && group.group->channels == scan->channels;
     group.anew = group.group != nullptr;
     group.group = scan;
@@ -153,8 +153,8 @@ void Engine::State::process(const BlockPtr& given) {
     BlockPtr block = ordered(group, given);
     if (std::exchange(group.anew, false) && before != Instant{} && !block->group->name.starts_with(outputGroup)) {
         auto marked = std::make_shared<Block>(*block);
-        marked->gapBefore =
-            Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0, "The device was set up anew."};
+        marked->gapBefore = Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0,
+                                "The device was set up anew."};
         block = std::move(marked);
     }
     const std::vector<Instant>& times = block->times;
@@ -177,9 +177,10 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
     double bytes = 0;
     for (Bound& b : group.bound) {
         const Samples& raw = block->columns[b.column];
-        // With the first block of another chain, and not with the edit: one that was taken back at once changed nothing.
-        if (!b.evaluator || (b.evaluated != b.spec &&
-                             (b.evaluated->chain != b.spec->chain || b.evaluated->kind != b.spec->kind)))
+        // With the first block of another chain, and not with the edit: one that was taken back at once changed
+        // nothing.
+        if (!b.evaluator ||
+            (b.evaluated != b.spec && (b.evaluated->chain != b.spec->chain || b.evaluated->kind != b.spec->kind)))
             b.evaluator.emplace(evaluatorFor(*b.spec));
         b.evaluated = b.spec;
         b.evaluator->process(*block, b.column, readings);
@@ -235,8 +236,8 @@ void Engine::State::driveReactions() {
     const Lock lock(devicesMutex, std::adopt_lock);
     if (std::exchange(publishing, false))
         for (auto& [signal, to] : published)
-            if (const auto device = devices.find(to.device); to.waits && device != devices.end() && !outputsEnded &&
-                                                             !rests(device->second->spec))
+            if (const auto device = devices.find(to.device);
+                to.waits && device != devices.end() && !outputsEnded && !rests(device->second->spec))
                 device->second->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
     const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
     for (const auto& [output, value] : now)

@@ -33,9 +33,8 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
         DeviceStatus& known = statuses[device];
         changed = known.state != status.state;
         if (known.rejected != status.rejected)
-            post([this, device, n = status.rejected, last = status.lastRejected.empty()
-                                                                ? std::string()
-                                                                : status.lastRejected.back().reason.english()] {
+            post([this, device, n = status.rejected,
+                  last = status.lastRejected.empty() ? std::string() : status.lastRejected.back().reason.english()] {
                 Skips& s = skips[device];
                 if (n < s.before) s.before = s.noted = 0;  // the device was made anew, and counts anew
                 s.now = n;
@@ -48,7 +47,8 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
             if (before != known.outputProblems.end() && before->second == refusal) continue;
             post([this, words = fmt::format("{}: {}: {}", device, terminal, refusal.english())] {
                 logWarning("output refused: " + words);
-                if (recorder) recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "output refused", words); });
+                if (recorder)
+                    recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "output refused", words); });
             });
         }
         known = status;
@@ -104,10 +104,9 @@ void Engine::State::noteAccount() {
     for (const auto& spec : bench.signals)
         if (!gate && !spec->output && !came.contains(spec->id)) {
             account.empty.push_back(spec->id);
-            recorder->note([at = now(), words = fmt::format("{}: nothing came of {} at {}", spec->device, spec->id,
-                                                            spec->terminal)](RunWriter& w) {
-                w.addEvent(at, "empty", words);
-            });
+            recorder->note(
+                [at = now(), words = fmt::format("{}: nothing came of {} at {}", spec->device, spec->id,
+                                                 spec->terminal)](RunWriter& w) { w.addEvent(at, "empty", words); });
         }
     const Lock lock(mutex);
     lastRecording.byShots = gate.has_value();
@@ -268,9 +267,10 @@ void Engine::State::Running::run(const std::stop_token& stop) {
     if (running) running->sendSafe();
     DeviceStatus status;
     status.state = LinkState::failed;
-    status.sentence = text(CRUSCOTTO_TEXT("The driver has stopped because of a fault in itself ({0}). Change one of its "
-                                          "settings to start it anew; please report what happened."),
-                           what);
+    status.sentence =
+        text(CRUSCOTTO_TEXT("The driver has stopped because of a fault in itself ({0}). Change one of its "
+                            "settings to start it anew; please report what happened."),
+             what);
     broken = true;
     report(std::move(status));
 }
@@ -342,9 +342,8 @@ void Engine::State::take(const Bench& next) {
         tellSafeValues(running);
         leaveOutputs(before, running);
         const bool same = running.spec.settings == spec->settings;
-        const bool goesOn =
-            same ? sameRequests(before, bench, spec->id) || running.request(requests)
-                 : running.reconfigure(spec->settings, requests);
+        const bool goesOn = same ? sameRequests(before, bench, spec->id) || running.request(requests)
+                                 : running.reconfigure(spec->settings, requests);
         if (running.spec.kind == spec->kind && goesOn && !running.broken) {
             running.spec.settings = spec->settings;
             continue;

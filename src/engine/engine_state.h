@@ -28,8 +28,8 @@ struct Engine::State {
         Command command;
     };
 
-    /// A device on its thread, which makes it too: its settings may name files, and reading those may take long. What is
-    /// asked of it before waits for it.
+    /// A device on its thread, which makes it too: its settings may name files, and reading those may take long. What
+    /// is asked of it before waits for it.
     struct Running : DeviceSink {
         State& engine;
         DeviceSpec spec;
@@ -103,7 +103,8 @@ struct Engine::State {
     // the engine thread's own
     Bench bench;
     std::map<std::pair<std::string, std::string>, Group> groups;
-    std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>> signalsAt;  // by device and terminal
+    std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>>
+        signalsAt;  // by device and terminal
     std::unique_ptr<Recorder> recorder;
     bool makingRun = false;
     bool brokenDown = false;
@@ -130,9 +131,9 @@ struct Engine::State {
         std::string device, terminal;
         std::optional<double> waits;  // the newest reading, not handed over yet
     };
-    std::multimap<std::string, Published> published;            // by signal: readings that devices want
-    bool publishing = false;                                    // some of them wait
-    std::vector<std::pair<std::string, double>> reacted;        // outputs to set behind this block
+    std::multimap<std::string, Published> published;      // by signal: readings that devices want
+    bool publishing = false;                              // some of them wait
+    std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
     /// Outputs that their devices have put to safe values, by device and terminal, and where they stood.
     std::map<std::string, std::map<std::string, std::optional<double>>> fallen;
     std::set<std::string> unreached;  // devices that take nothing now
@@ -281,8 +282,8 @@ struct Engine::State {
     /// Made when it is first asked for.
     std::shared_ptr<WireTap> wire(const std::string& device);
 
-    /// Engine thread. What of a device's outputs is safe because nobody watches over them is looked at anew: those that are
-    /// so from now on are told to be there, those that are back are brought to what the bench says for that.
+    /// Engine thread. What of a device's outputs is safe because nobody watches over them is looked at anew: those that
+    /// are so from now on are told to be there, those that are back are brought to what the bench says for that.
     void lookAtFallen(const std::string& device, const DeviceStatus& status);
     [[nodiscard]] std::map<std::string, double> outputsNow() const;
     /// Any thread.

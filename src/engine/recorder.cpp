@@ -58,9 +58,7 @@ void Recorder::note(std::function<void(RunWriter&)> what) {
 
 void Recorder::take(const Bench& bench, Instant at) {
     Item item;
-    item.note = [at, bench](RunWriter& w) {
-        w.addBench(bench, at);
-    };
+    item.note = [at, bench](RunWriter& w) { w.addBench(bench, at); };
     item.remember = [this, bench] { beginning_.bench = bench; };
     push(std::move(item));
 }

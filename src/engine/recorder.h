@@ -34,12 +34,13 @@ struct RecordingStatus {
         std::string last{};       ///< why the last one did not
     };
     std::vector<Skipped> skipped{};
-    std::map<std::string, std::string> troubles{};  ///< devices that did not deliver at some time, and what was said then
-    std::vector<std::string> empty{};               ///< ids of signals of which nothing came; told at the end
-    bool stuck = false;         ///< nothing can be written now
-    bool byShots = false;       ///< only shots are recorded
-    int shots = 0;              ///< taken so far
-    bool complete = false;      ///< nothing more will be recorded: all planned shots taken, or the disk nearly full
+    std::map<std::string, std::string>
+        troubles{};                    ///< devices that did not deliver at some time, and what was said then
+    std::vector<std::string> empty{};  ///< ids of signals of which nothing came; told at the end
+    bool stuck = false;                ///< nothing can be written now
+    bool byShots = false;              ///< only shots are recorded
+    int shots = 0;                     ///< taken so far
+    bool complete = false;  ///< nothing more will be recorded: all planned shots taken, or the disk nearly full
     /// How long the disk takes the run at the rate of the last seconds, down to what is kept free; empty: not known
     /// yet.
     std::optional<Duration> diskLeft;

@@ -1,5 +1,9 @@
 // A bench that did not come from here drives nothing until somebody says so.
+#include <QListWidget>
+#include <QMenu>
+
 #include "app/tiles/control_tile.h"
+#include "app/tiles/trace_tile.h"
 #include "made_board.h"
 #include "window_fixture.h"
 
@@ -78,6 +82,37 @@ TEST_F(AtRest, WhatWasSavedHereNeedsNoQuestionNorWhatOnlyDrivesSimulatedThings) 
     ASSERT_TRUE(saveBench(pump, folder.file("pump.bench")).ok());
     open(QString::fromStdString(folder.file("pump.bench")));
     EXPECT_FALSE(session().outputsAtRest());
+}
+
+using SmallThings = test::WindowTest;
+
+TEST_F(SmallThings, ARightClickOnATracesPlotOpensTheMenuOfItsTile) {
+    TraceTile* trace = window->page().findChild<TraceTile*>();
+    ASSERT_TRUE(trace);
+    QWidget* plot = nullptr;
+    for (QWidget* w : trace->findChildren<QWidget*>())
+        if (w->inherits("QCustomPlot")) plot = w;
+    ASSERT_TRUE(plot);
+    bool offered = false;
+    QTimer::singleShot(0, window.get(), [&] {
+        if (auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget())) {
+            offered = !menu->actions().isEmpty();
+            menu->close();
+        }
+    });
+    QContextMenuEvent event(QContextMenuEvent::Mouse, plot->rect().center(), plot->mapToGlobal(plot->rect().center()));
+    QApplication::sendEvent(plot, &event);
+    EXPECT_TRUE(offered);
+}
+
+TEST_F(SmallThings, AnActionThatIsCalledJustSoStandsFirst) {
+    press("actions");
+    auto* search = window->actionList().findChild<QLineEdit*>();
+    auto* list = window->actionList().findChild<QListWidget*>();
+    ASSERT_TRUE(search && list);
+    search->setText("record");
+    ASSERT_GT(list->count(), 1);
+    EXPECT_EQ(list->item(0)->data(Qt::AccessibleTextRole).toString(), "Record");
 }
 
 }  // namespace

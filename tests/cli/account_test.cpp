@@ -70,8 +70,7 @@ TEST_F(Account, WhatDidNotFitIsCountedSaidAndInTheRun) {
     EXPECT_NE(o.err.find("of what it sent did not fit and were skipped"), std::string::npos) << o.err;
     int skipped = 0;
     const auto info = parseJson(run(folder, {"info", folder.file("a.run"), "--json"}).out);
-    for (const auto& e : info["events"])
-        skipped += e["kind"] == "skipped";
+    for (const auto& e : info["events"]) skipped += e["kind"] == "skipped";
     EXPECT_GE(skipped, 1);
     EXPECT_LE(skipped, 2) << "once a minute at most, and at the end";
 }
@@ -89,8 +88,8 @@ TEST_F(Account, ADeviceThatWasAwayInBetweenIsToldByTheExitCodeTooThoughItIsBack)
 }
 
 TEST_F(Account, ATriggerThatNeverCameIsSaidAndBlanksInItAreFine) {
-    const Output o = run(folder, {"record", test::example("pump-bench"), "--as-fast-as-possible", "--for", "2s", "--when",
-                                  "shaft-speed > 100000", "--out", folder.file("b.run")});
+    const Output o = run(folder, {"record", test::example("pump-bench"), "--as-fast-as-possible", "--for", "2s",
+                                  "--when", "shaft-speed > 100000", "--out", folder.file("b.run")});
     EXPECT_EQ(o.code, cli::deviceTrouble) << o.err;
     EXPECT_NE(o.err.find("The trigger never came"), std::string::npos) << o.err;
 }

@@ -13,8 +13,8 @@
 #include "core/json_text.h"
 #include "core/run_reader.h"
 #include "devices/wire.h"
-#include "standins/beehive/beehive.h"
 #include "program.h"
+#include "standins/beehive/beehive.h"
 #include "support.h"
 
 namespace cruscotto {

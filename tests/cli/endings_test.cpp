@@ -72,7 +72,8 @@ TEST_F(Endings, ACrashSendsTheSafeBytesAndLeavesARunThatOpens) {
 
 TEST_F(Endings, ARunThatIsKilledWhileItBeginsOpensOrIsNotThere) {
     int there = 0;
-    for (int ms = 0; ms < 60; ms += 2) {
+    // Up to moments at which there is a run, however slow the machine is.
+    for (int ms = 0; ms < 5000 && there < 10; ms += 2 + ms / 8) {
         const std::string run = folder.file("early" + std::to_string(ms) + ".run");
         Program program(folder, {"record", bench, "--out", run});
         (void)eventually([] { return false; }, std::chrono::milliseconds(ms));  // the moment is what varies
@@ -106,7 +107,7 @@ TEST_F(Endings, WhatCannotBePrintedIsToldByTheExitCode) {
          {std::vector<std::string>{"check", bench}, {"watch", bench, "--for", "10s", "--every", "20ms"}}) {
         Program program(folder, arguments, full);
         const Output o = program.wait();
-        EXPECT_EQ(o.code, cli::failed) << arguments[0];
+        EXPECT_NE(o.code, cli::ok) << arguments[0];
         EXPECT_NE(o.err.find("The output could not be written: No space left on device."), std::string::npos) << o.err;
     }
     close(full);

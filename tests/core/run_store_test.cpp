@@ -411,9 +411,9 @@ TEST(RunReader, DamagedRowsArePassedOverAndCounted) {
 }
 
 TEST(RunReader, WhateverElseDoesNotReadTheSamplesDoAndWhatIsMissingIsSaid) {
-    for (const char* damage : {"UPDATE bench SET json='nonsense'", "DELETE FROM bench", "UPDATE definition SET json='{'",
-                               "DELETE FROM definition", "DROP TABLE event", "DROP TABLE mark", "DROP TABLE anchor",
-                               "DROP TABLE bench", "DROP TABLE definition"}) {
+    for (const char* damage : {"UPDATE bench SET json='nonsense'", "DELETE FROM bench",
+                               "UPDATE definition SET json='{'", "DELETE FROM definition", "DROP TABLE event",
+                               "DROP TABLE mark", "DROP TABLE anchor", "DROP TABLE bench", "DROP TABLE definition"}) {
         Recorded r;
         r.addFast(2000);
         ASSERT_TRUE(r.writer->close().ok());
@@ -451,8 +451,8 @@ TEST(RunReplay, APartGivesTheReadingsOfTheWholeToTheLastBit) {
         std::vector<double> samples(200 + random() % 300);
         for (double& v : samples) v = static_cast<double>(random() % 100'000) / 7;
         const std::size_t n = samples.size();
-        auto block = std::make_shared<Block>(
-            *test::clockedBlock(group, index, Instant{static_cast<std::int64_t>(index) * 1'000'000}, std::move(samples)));
+        auto block = std::make_shared<Block>(*test::clockedBlock(
+            group, index, Instant{static_cast<std::int64_t>(index) * 1'000'000}, std::move(samples)));
         index += n;
         writer->add(block, {{0, "in"}});
         ASSERT_TRUE(writer->commit().ok());

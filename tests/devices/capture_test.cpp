@@ -69,7 +69,10 @@ TEST_F(CaptureReplay, OfARackOnTheNetworkWhateverItsSettingsSayOfTheFraming) {
     const auto host = std::move(StandInHost::onLoopback(rack.onTcp()).value());
     for (const char* framing : {"as usual there", "tcp"})
         replay("modbus",
-               {{"address", host->address()}, {"every-s", 0.02}, {"framing", framing}, {"points", {{"level", "input 0 i16"}}}},
+               {{"address", host->address()},
+                {"every-s", 0.02},
+                {"framing", framing},
+                {"points", {{"level", "input 0 i16"}}}},
                "level");
 }
 

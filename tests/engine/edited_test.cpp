@@ -55,9 +55,8 @@ TEST(EditedWhileRecording, TheReplayIsWhatWasLiveToTheSample) {
         std::atomic<int> blocks{0}, allowed{0};
         std::mt19937_64 random(shots ? 5 : 4);
         Bench bench = test::oneOutput();
-        auto options = test::scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
-            deliverBlocks(sink, stop, 7, blocks, allowed);
-        });
+        auto options = test::scripted(
+            log, [&](DeviceSink& sink, const std::stop_token& stop) { deliverBlocks(sink, stop, 7, blocks, allowed); });
         options.history.samples = std::size_t{1} << 20;
         std::optional<ShotPlan> plan;
         if (shots) {
@@ -131,10 +130,9 @@ TEST(EditedWhileRecording, AChainThatCannotBeMadeGivesNoReadingAndNeverRawCounts
     SignalSpec in = *bench.signal("in");
     in.chain = {Formula{"no such thing (", "V"}};
     bench = withSignal(bench, in);
-    const auto engine = Engine::start(
-        bench, test::scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
-            deliverBlocks(sink, stop, 1, blocks, allowed);
-        }));
+    const auto engine = Engine::start(bench, test::scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
+                                          deliverBlocks(sink, stop, 1, blocks, allowed);
+                                      }));
     ASSERT_TRUE(eventually([&] { return engine->source().at("in", engine->now()).taken > Instant{}; }));
     EXPECT_TRUE(std::isnan(engine->source().at("in", engine->now()).value));
     EXPECT_EQ(engine->source().at("in", engine->now()).quality, Quality::outOfRange);

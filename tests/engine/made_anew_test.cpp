@@ -18,7 +18,8 @@ std::shared_ptr<ScanGroup> groupOf(const std::string& name, const std::vector<st
     group->device = "box";
     group->name = name;
     group->rateHz = 100;
-    for (const std::string& t : terminals) group->channels.push_back({t, SampleType::float64, ChannelKind::analogInput});
+    for (const std::string& t : terminals)
+        group->channels.push_back({t, SampleType::float64, ChannelKind::analogInput});
     return group;
 }
 

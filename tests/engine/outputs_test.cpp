@@ -137,10 +137,13 @@ TEST(Outputs, ADeviceThatDoesNotEndHoldsNobodyUp) {
     EngineOptions options;
     options.makeDevice = [&](const DeviceSpec& spec, const DeviceContext&, const std::vector<TerminalRequest>&) {
         const bool first = spec.id == "box" && made++ == 0;
-        return std::make_unique<ScriptedDevice>(log, [&, first](DeviceSink&, const std::stop_token& stop) {
-            waitForStop(stop);
-            if (first) stuck.wait();  // as in a call that nothing can interrupt
-        }, false);
+        return std::make_unique<ScriptedDevice>(
+            log,
+            [&, first](DeviceSink&, const std::stop_token& stop) {
+                waitForStop(stop);
+                if (first) stuck.wait();  // as in a call that nothing can interrupt
+            },
+            false);
     };
     Bench bench = withDevice(oneOutput(), {"other", "Other", "scripted", "", ""});
     SignalSpec lamp = *bench.signal("drive");
@@ -170,7 +173,8 @@ TEST(Outputs, ADeviceThatThrowsEndsWithASentenceAndTheOthersGoOn) {
 }
 
 TEST(Outputs, WhatADevicePutsSafeByItselfIsToldAndComesBackAsTheBenchSays) {
-    for (const auto onReturn : {OutputSpec::OnReturn::safe, OutputSpec::OnReturn::start, OutputSpec::OnReturn::before}) {
+    for (const auto onReturn :
+         {OutputSpec::OnReturn::safe, OutputSpec::OnReturn::start, OutputSpec::OnReturn::before}) {
         ScriptedDevice::Log log;
         Steps steps;
         Bench bench = oneOutput();
@@ -250,8 +254,8 @@ TEST(Outputs, ARefusalIsAnEventOfTheRunEachTimeAndStaysUntilItGoesThrough) {
     std::vector<std::string> refused;
     for (const RunEvent& e : reader.value()->info().events)
         if (e.kind == "output refused") refused.push_back(e.words);
-    EXPECT_EQ(refused, (std::vector<std::string>{"box: AO0: reads back 3", "box: AO0: reads back 4",
-                                                 "box: AO0: reads back 3"}));
+    EXPECT_EQ(refused,
+              (std::vector<std::string>{"box: AO0: reads back 3", "box: AO0: reads back 4", "box: AO0: reads back 3"}));
 }
 
 }  // namespace

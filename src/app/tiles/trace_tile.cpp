@@ -11,6 +11,7 @@
 #undef foreach
 // clang-format on
 
+#include <QContextMenuEvent>
 #include <QMouseEvent>
 #include <QWheelEvent>
 #include <algorithm>
@@ -381,6 +382,10 @@ TraceTile::Lane* TraceTile::laneAt(QPointF at) {
 bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     if (watched != plot_ || lanes_.empty()) return Tile::eventFilter(watched, event);
     TimeCursor& cursor = session_.cursor();
+    if (event->type() == QEvent::ContextMenu) {
+        contextMenuEvent(static_cast<QContextMenuEvent*>(event));
+        return true;
+    }
     if (event->type() == QEvent::Wheel) {
         const auto* wheel = static_cast<QWheelEvent*>(event);
         const double factor = std::pow(1.25, -wheel->angleDelta().y() / 120.0);

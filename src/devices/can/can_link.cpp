@@ -173,9 +173,7 @@ public:
         }
         return true;
     }
-    Wrote write(const CanFrame& frame) override {
-        return link_->write(slcanText(frame)) ? Wrote::all : Wrote::lost;
-    }
+    Wrote write(const CanFrame& frame) override { return link_->write(slcanText(frame)) ? Wrote::all : Wrote::lost; }
     [[nodiscard]] int descriptor() const override { return link_->descriptor(); }
     [[nodiscard]] std::string bytesOf(const CanFrame& frame) const override { return slcanText(frame); }
     void wake() override { link_->wake(); }

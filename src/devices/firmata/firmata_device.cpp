@@ -270,10 +270,10 @@ private:
 
     [[nodiscard]] std::string outputBytes(const Pin& pin, double set) const {
         const int n = pin.what.number;
-        if (pin.what.mode == firmata::output)
-            return {'\xF5', static_cast<char>(n), set != 0 ? '\x01' : '\x00'};
+        if (pin.what.mode == firmata::output) return {'\xF5', static_cast<char>(n), set != 0 ? '\x01' : '\x00'};
         const auto i = static_cast<std::size_t>(n);
-        const auto mode = i < know_.pins.size() ? know_.pins[i].find(pin.what.mode) : std::map<int, int>::const_iterator();
+        const auto mode =
+            i < know_.pins.size() ? know_.pins[i].find(pin.what.mode) : std::map<int, int>::const_iterator();
         if (i >= know_.pins.size() || mode == know_.pins[i].end()) return {};  // it was asked for since
         const int bits = std::clamp(mode->second, 1, 28);
         const int most = pin.what.mode == firmata::servo ? 180 : (1 << bits) - 1;

@@ -20,7 +20,7 @@ struct FrameBoardSettings {
     double stampSeconds = 0.001;       ///< what it counts
     double silenceSeconds = 3;
     bool silenceIsFault = false;  ///< also of a board that is not asked
-    std::string ask;  ///< a byte template that is sent every so often; empty: the board speaks by itself
+    std::string ask;              ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
 };

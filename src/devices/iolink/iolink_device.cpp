@@ -186,7 +186,7 @@ private:
         bool identified = false;
         bool outChanged = false;
         bool outGiven = false;  // some of it has been set: what nobody sets is not sent
-        bool failed = false;  // it was there, and is not
+        bool failed = false;    // it was there, and is not
     };
     struct Parameter {
         const IoLinkSettings::Sensor* sensor;

@@ -51,8 +51,8 @@ protected:
     /// A device that is asked and says nothing has failed; one that speaks when it has something to say may have
     /// nothing.
     [[nodiscard]] virtual bool silenceIsFault() const { return true; }
-    /// Has `crash` hold what puts these outputs there if the program crashes. Called while the link is open; does nothing
-    /// where the kind of link does not allow it.
+    /// Has `crash` hold what puts these outputs there if the program crashes. Called while the link is open; does
+    /// nothing where the kind of link does not allow it.
     virtual void keepReady(CrashSend& /*crash*/, const std::map<std::string, double>& /*safe*/) {}
 
     [[nodiscard]] const std::string& id() const { return context_.id; }
@@ -96,8 +96,8 @@ protected:
     [[nodiscard]] std::optional<std::vector<TerminalRequest>> newRequests();
     /// An output could not be sent now; sent with the next unless it is set anew.
     void owe(const std::string& terminal, double value);
-    /// Some of what is behind the link has failed, and with it these outputs: they are put to their safe values, and are
-    /// sent when it is back. The rest goes on.
+    /// Some of what is behind the link has failed, and with it these outputs: they are put to their safe values, and
+    /// are sent when it is back. The rest goes on.
     void partFails(const std::set<std::string>& outputs);
     void partIsBack(const std::set<std::string>& outputs);
     /// What keepReady() would say has changed: it is asked again with the next dueOutputs().

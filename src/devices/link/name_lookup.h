@@ -18,14 +18,14 @@ struct HostAddresses {
 };
 using LookUp = int (*)(const char* host, const char* port, const addrinfo* hints, addrinfo** found);
 
-/// Looks a host's name up, which the system does at its leisure and lets nobody interrupt: on a thread of its own, which
-/// nobody waits for at the end. Confined to one thread.
+/// Looks a host's name up, which the system does at its leisure and lets nobody interrupt: on a thread of its own,
+/// which nobody waits for at the end. Confined to one thread.
 class NameLookup {
 public:
     /// `lookUp` stands in for the system in tests.
     NameLookup(std::string host, std::uint16_t port, LookUp lookUp = getaddrinfo);
-    /// Waits at most so long, or until somebody wakes the waker; nothing where the answer is not there by then: the next
-    /// call waits for the same one. An address in figures is there at once.
+    /// Waits at most so long, or until somebody wakes the waker; nothing where the answer is not there by then: the
+    /// next call waits for the same one. An address in figures is there at once.
     std::optional<HostAddresses> find(Waker& waker, Duration most);
 
 private:

@@ -19,8 +19,8 @@ public:
     /// One value a channel. A time before the one before it gets that time, a nanosecond later. Not a number, and what
     /// a quality says: marked so.
     void add(Instant at, std::span<const double> values, std::span<const Quality> qualities = {});
-    /// Between `since`, or the last sample where that is later, and the next sample nothing was measured; before the first
-    /// sample that is no gap. Precondition: what was added has been delivered.
+    /// Between `since`, or the last sample where that is later, and the next sample nothing was measured; before the
+    /// first sample that is no gap. Precondition: what was added has been delivered.
     void away(Instant since, const std::string& cause);
     /// A block of what was added since the last time, where anything was; and that nothing more comes, where that was
     /// said.

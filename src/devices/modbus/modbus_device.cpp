@@ -86,8 +86,8 @@ protected:
         std::uint16_t number = 0xFF00;
         for (const ModbusPoint& p : settings_.points)
             if (const auto it = safe.find(p.name); it != safe.end())
-                messages.push_back(modbusBytes(settings_.framing, {++number, static_cast<std::uint8_t>(p.unit),
-                                                                   writePdu(p, it->second)}));
+                messages.push_back(modbusBytes(settings_.framing,
+                                               {++number, static_cast<std::uint8_t>(p.unit), writePdu(p, it->second)}));
         // On a serial line the unit's answer passes between two of them.
         crash.arm(link_->descriptor(), messages, std::chrono::milliseconds(serial() ? 30 : 0));
     }

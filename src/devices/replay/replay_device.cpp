@@ -134,8 +134,8 @@ private:
                 static_cast<std::int64_t>(std::llround(static_cast<double>((t - from).ns) / settings_.speed))};
     }
 
-    /// Samples come at their own times, a few milliseconds' worth together; as fast as possible whole blocks, the one that
-    /// ends first before the others. False if stopped, or where the context ends.
+    /// Samples come at their own times, a few milliseconds' worth together; as fast as possible whole blocks, the one
+    /// that ends first before the others. False if stopped, or where the context ends.
     bool play(DeviceSink& sink, std::stop_token& stop, std::vector<Track>& tracks, Instant from, Instant lapBegan) {
         constexpr Duration together = milliseconds(5);
         const bool fast = context_.pace == Pace::asFastAsPossible;

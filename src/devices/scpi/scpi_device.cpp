@@ -241,8 +241,8 @@ private:
         }
         return Outcome::nothing;
     }
-    /// Some answer out of order: the late answer may yet come behind the identification. Nothing is asked until it has been
-    /// quiet for a while.
+    /// Some answer out of order: the late answer may yet come behind the identification. Nothing is asked until it has
+    /// been quiet for a while.
     Outcome settle(const std::stop_token& stop) {
         const Duration quiet = std::min(seconds(settings_.timeoutSeconds), milliseconds(500));
         const Instant most = now() + seconds(2 * settings_.timeoutSeconds);

@@ -18,8 +18,8 @@ namespace {
 constexpr std::size_t mostFields = 512, deepestObject = 8;
 
 /// What boards say where they have no number; in lower case.
-constexpr std::array noNumber{"nan", "-nan", "inf", "-inf", "+inf", "infinity", "-", "--", "---", "ovf", "ovl",
-                              "ol",  "-ol",  "err", "error", "null", "none", "n/a",  "na"};
+constexpr std::array noNumber{"nan", "-nan", "inf", "-inf", "+inf",  "infinity", "-",    "--",  "---", "ovf",
+                              "ovl", "ol",   "-ol", "err",  "error", "null",     "none", "n/a", "na"};
 
 bool isNoNumber(std::string_view s) {
     std::string lower;
@@ -29,8 +29,8 @@ bool isNoNumber(std::string_view s) {
 
 bool isUnit(std::string_view s) {
     if (s.empty() || s.size() > 12) return false;
-    constexpr std::array besides{"C",  "F",  "°",  "deg", "ppm", "ppb", "hPa", "lx", "lux", "dB", "pH", "uA",
-                                 "µA", "Wh", "kWh", "VA", "uS",  "mS",  "km",  "um", "µm",  "us", "µs", "t"};
+    constexpr std::array besides{"C",  "F",  "°",   "deg", "ppm", "ppb", "hPa", "lx", "lux", "dB", "pH", "uA",
+                                 "µA", "Wh", "kWh", "VA",  "uS",  "mS",  "km",  "um", "µm",  "us", "µs", "t"};
     if (std::ranges::any_of(besides, [&](const char* u) { return s == u; })) return true;
     // What is not known comes back in braces.
     return unitFromTyped(std::string(s)) != "{" + std::string(s) + "}";
@@ -215,7 +215,8 @@ Result<void> fixed(const LineFormat& format, std::string_view line, std::vector<
             piece = first == std::string_view::npos ? std::string_view{}
                                                     : piece.substr(first, piece.find_last_not_of(' ') - first + 1);
             std::size_t length = 0;
-            if (!number(piece, true, v, length)) return failure(CRUSCOTTO_TEXT("\"{0}\" is not a number"), shownPiece(piece));
+            if (!number(piece, true, v, length))
+                return failure(CRUSCOTTO_TEXT("\"{0}\" is not a number"), shownPiece(piece));
         }
         out.push_back({f.name, v, f.start, f.width});
     }

@@ -68,9 +68,8 @@ protected:
         if (clock_) clock_->reset();
         load_ = SerialLoad(line_);
         Instant lastByte = now(), lastGood = lastByte;
-        setState(
-            LinkState::starting,
-            text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."), line_.port, line_.baud));
+        setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."),
+                                           line_.port, line_.baud));
         std::string bytes;
         const std::string question = bytesFor(settings_.ask, 0);
         Instant nextQuestion = lastByte;
@@ -213,10 +212,11 @@ private:
                           settings_.line.port, status().lastRejected.back().reason.english()),
                      otherKind());
         } else if (t - lastGood > patience && health_.bytesSinceGood > 0) {
-            setState(LinkState::nonsense,
-                     text(CRUSCOTTO_TEXT("Bytes arrive on {0}, but no line ends any more: the last was {1} s ago. Check "
-                                         "that the board's program sends a line end behind its numbers."),
-                          settings_.line.port, shortNumber(patience.seconds())));
+            setState(
+                LinkState::nonsense,
+                text(CRUSCOTTO_TEXT("Bytes arrive on {0}, but no line ends any more: the last was {1} s ago. Check "
+                                    "that the board's program sends a line end behind its numbers."),
+                     settings_.line.port, shortNumber(patience.seconds())));
         }
     }
 

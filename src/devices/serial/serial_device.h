@@ -15,9 +15,9 @@ DeviceKind serialLineKind();
 struct SerialLineSettings {
     SerialSettings line;  ///< baud 0: to be found by listening
     LineFormat format;
-    double silenceSeconds = 3;  ///< this long without a byte: silent
+    double silenceSeconds = 3;    ///< this long without a byte: silent
     bool silenceIsFault = false;  ///< also of a board that is not asked
-    std::string ask;            ///< a byte template that is sent every so often; empty: the board speaks by itself
+    std::string ask;              ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
     std::string stamp;                           ///< the field that is the board's own time; empty: none

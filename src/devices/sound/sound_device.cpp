@@ -193,7 +193,8 @@ Result<SoundSettings> soundSettings(const JsonText& json) {
     SoundSettings out;
     SettingsReader settings(json);
     out.input = settings.word("input", out.input.c_str());
-    // To the sound library a name is a small program, which may open and write files: hardware, and what is usual there.
+    // To the sound library a name is a small program, which may open and write files: hardware, and what is usual
+    // there.
     static const std::regex allowed(
         "default|pulse|pipewire|null|((sys)?default|hw|plughw|dsnoop|front):"
         "(CARD=)?[A-Za-z0-9_]{1,32}(,(DEV=)?[0-9]{1,3}){0,2}");

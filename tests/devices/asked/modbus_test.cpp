@@ -265,10 +265,12 @@ TEST(Modbus, AUnitThatFallsSilentHasItsOutputsSafeBeforeAnythingElseWhenItIsBack
     ColdStoreRack rack;
     rack.alsoUnit = 9;
     const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
-    RackListener listener(settingsFor(
-        *host,
-        {{"here", "input 0 i16"}, {"there", "unit 9 input 0 i16"}, {"set", "unit 9 holding 9 u16 out"}, {"fan", "coil 2 out"}},
-        {{"timeout-s", 0.02}}));
+    RackListener listener(settingsFor(*host,
+                                      {{"here", "input 0 i16"},
+                                       {"there", "unit 9 input 0 i16"},
+                                       {"set", "unit 9 holding 9 u16 out"},
+                                       {"fan", "coil 2 out"}},
+                                      {{"timeout-s", 0.02}}));
     listener.device().setSafeValues({{"set", 3}, {"fan", 0}});
     listener.device().setOutput("set", 70);
     listener.device().setOutput("fan", 1);

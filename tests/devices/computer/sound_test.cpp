@@ -129,7 +129,8 @@ TEST(SoundSettings, SayWhatIsWrong) {
     };
     EXPECT_EQ(why(json::object()), "");
     EXPECT_NE(why({{"input", "file:'/tmp/x'"}}).find("input"), std::string::npos) << "a name opens no files";
-    for (const char* program : {"plug:file:x", "plug:tee", "asym", "shm:a", "hw:0,file", "null,", "raw:hw:0", "default:file=/x"})
+    for (const char* program :
+         {"plug:file:x", "plug:tee", "asym", "shm:a", "hw:0,file", "null,", "raw:hw:0", "default:file=/x"})
         EXPECT_NE(why({{"input", program}}).find("input"), std::string::npos) << program;
     for (const char* usual : {"default", "hw:1,0", "plughw:CARD=Device,DEV=0", "sysdefault:CARD=PCH"})
         EXPECT_EQ(why({{"input", usual}}), "") << usual;

@@ -124,10 +124,10 @@ TEST(ParseLine, ACommaIsADecimalPointWhereItSeparatesNothing) {
 
 TEST(ParseLine, OneJsonObjectALine) {
     Values out;
-    ASSERT_TRUE(parseLine(labelled(),
-                          R"({"T": 23.5, "door": true, "air": {"rh": 61, "p": [1013, 1014]}, "name": "hive", "x": null})",
-                          out)
-                    .ok());
+    ASSERT_TRUE(
+        parseLine(labelled(),
+                  R"({"T": 23.5, "door": true, "air": {"rh": 61, "p": [1013, 1014]}, "name": "hive", "x": null})", out)
+            .ok());
     std::map<std::string, double> byName;
     for (const FieldValue& f : out) byName[f.terminal] = f.value;
     EXPECT_EQ(byName["T"], 23.5);

@@ -16,7 +16,7 @@ using test::TempFolder;
 /// A board with a heater, driven at 5, whose safe value is 2.
 struct Driven {
     explicit Driven(const json& more = {}) {
-        json settings{{"port", board.port()}, {"field-count", 1}, {"silence-s", 0.3}, {"outputs", {{"heater", "H{value:0}\\n"}}}};
+        json settings{{"port", board.port()}, {"field-count", 1}, {"outputs", {{"heater", "H{value:0}\\n"}}}};
         if (more.is_object()) settings.update(more);
         listener.emplace("serial-line-board", jsonText(settings));
         listener->device().setSafeValues({{"heater", 2}});
@@ -65,14 +65,15 @@ TEST(SafeOutputs, NonsenseMeansSafe) {
 }
 
 TEST(SafeOutputs, SilenceMeansSafeWhereItIsAFault) {
-    for (const json& how : {json{{"ask", "?"}, {"ask-every-s", 0.05}}, json{{"silence-is-fault", true}}}) {
+    for (const json& how : {json{{"ask", "?"}, {"ask-every-s", 0.05}, {"silence-s", 0.3}},
+                            json{{"silence-is-fault", true}, {"silence-s", 0.3}}}) {
         Driven d(how);
         ASSERT_TRUE(d.hears("H5\n"));
         ASSERT_TRUE(d.listener->reaches(LinkState::live));
         d.board.talks = false;
         ASSERT_TRUE(d.hears("H2\n")) << how.dump();
     }
-    Driven speaksWhenSomethingChanges;
+    Driven speaksWhenSomethingChanges(json{{"silence-s", 0.3}});
     ASSERT_TRUE(speaksWhenSomethingChanges.hears("H5\n"));
     speaksWhenSomethingChanges.board.talks = false;
     ASSERT_TRUE(speaksWhenSomethingChanges.listener->reaches(LinkState::silent));
@@ -82,8 +83,8 @@ TEST(SafeOutputs, SilenceMeansSafeWhereItIsAFault) {
 TEST(SafeOutputs, WhatWasNeverSentIsNotTakenBackByAFailure) {
     TempFolder folder;
     std::optional<MadeBoard> board;
-    test::DeviceListener listener("serial-line-board",
-                                  jsonText(json{{"port", folder.file("port")}, {"outputs", {{"heater", "H{value:0}\\n"}}}}));
+    test::DeviceListener listener(
+        "serial-line-board", jsonText(json{{"port", folder.file("port")}, {"outputs", {{"heater", "H{value:0}\\n"}}}}));
     listener.device().setSafeValues({{"heater", 2}});
     listener.device().setOutput("heater", 5);
     ASSERT_TRUE(listener.reaches(LinkState::absent));
@@ -93,7 +94,7 @@ TEST(SafeOutputs, WhatWasNeverSentIsNotTakenBackByAFailure) {
 }
 
 TEST(SafeOutputs, ASilentBoardLeavesAGapAndItsLastValueGrowsOld) {
-    Driven d;
+    Driven d(json{{"silence-s", 0.3}});
     ASSERT_TRUE(eventually([&] { return d.listener->count("1") > 3; }));
     d.board.talks = false;
     ASSERT_TRUE(d.listener->reaches(LinkState::silent));
@@ -105,7 +106,7 @@ TEST(SafeOutputs, ASilentBoardLeavesAGapAndItsLastValueGrowsOld) {
 }
 
 TEST(SafeOutputs, BytesWithoutALineEndAreNoReadings) {
-    Driven d;
+    Driven d(json{{"silence-s", 0.3}});
     ASSERT_TRUE(d.listener->reaches(LinkState::live));
     d.board.say("1.5 ");
     ASSERT_TRUE(d.listener->reaches(LinkState::nonsense));
