@@ -35,6 +35,7 @@ DevicePanel::DevicePanel(Session& session, QWidget* parent) : QScrollArea(parent
 }
 
 void DevicePanel::open(const QString& device) {
+    askedFor_.clear();  // its files may have changed since
     device_ = device;
     shape_.clear();
     rebuild();
@@ -236,7 +237,11 @@ void DevicePanel::offerTerminals() {
     const DeviceSpec* d = session_.bench().device(device_.toStdString());
     if (!d || !free_ || !session_.engine()) return;
     const DeviceKind* kind = deviceKind(d->kind);
-    std::vector<TerminalInfo> terminals = kind ? kind->terminals(d->settings) : std::vector<TerminalInfo>{};
+    if (const std::string asked = d->id + "\n" + d->kind + "\n" + d->settings; askedFor_ != asked) {
+        known_ = kind ? kind->terminals(d->settings) : std::vector<TerminalInfo>{};
+        askedFor_ = asked;
+    }
+    std::vector<TerminalInfo> terminals = known_;
     const auto offer = [&](const TerminalInfo& info) {
         if (std::ranges::find(terminals, info.terminal, &TerminalInfo::terminal) == terminals.end())
             terminals.push_back(info);

@@ -48,6 +48,9 @@ private:
     QVBoxLayout* free_ = nullptr;
     QVBoxLayout* first_ = nullptr;  // what to do with a device of which nothing is read yet
     QStringList offered_;
+    /// What the kind says for these settings: some read a file for it, and are not asked five times a second.
+    std::string askedFor_;
+    std::vector<TerminalInfo> known_;
 };
 
 }  // namespace cruscotto

@@ -92,7 +92,9 @@ bool devicesWell(const Engine& engine, const Bench& bench) {
         if (it != statuses.end() && (it->second.state == LinkState::live || it->second.state == LinkState::stopped))
             continue;
         complain(device->name + ": " +
-                     (it == statuses.end() ? "nothing has been heard of it yet." : it->second.sentence.english()),
+                     (it == statuses.end()          ? std::string("nothing has been heard of it yet.")
+                      : it->second.sentence.empty() ? std::string(linkStateWord(it->second.state)) + "."
+                                                    : it->second.sentence.english()),
                  deviceTrouble);
         well = false;
     }

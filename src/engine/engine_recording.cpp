@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <cmath>
 #include <cstdio>
+#include <set>
 
 #include "core/log.h"
 #include "engine/engine_state.h"
@@ -251,6 +252,12 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
         auto group = std::make_shared<ScanGroup>(*h.group);
         group->channels.clear();
         for (const std::size_t c : h.columns) group->channels.push_back(h.group->channels[c]);
+        // The group's own gaps: samples behind one begin a block. What is no longer held before its first is one too.
+        std::set<Instant> gapEnds;
+        h.timeline->gapEnds({from, now + seconds(1)}, [&](Instant t) { gapEnds.insert(t); });
+        std::optional<Gap> before;
+        if (const auto begins = h.timeline->timeOf(first); first > 0 && begins && *begins > from && h.group->clocked())
+            before = Gap{from, *begins, 0, "No longer in memory."};
         constexpr std::uint64_t most = 16'384;
         while (first < end) {
             auto block = std::make_shared<Block>();
@@ -263,14 +270,19 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
                 n = std::min({segment->end, end, first + most}) - first;
                 block->t0 = segment->timeOf(first);
                 block->dtNs = segment->dtNs;
-                if (segment->afterGap && segment->first == first && kept.from < block->t0)
-                    block->gapBefore = Gap{kept.to, block->t0, 0, "Nothing was measured."};
             } else {
-                for (n = 0; n < std::min(end - first, most); ++n)
-                    if (const auto t = h.timeline->timeOf(first + n)) block->times.push_back(*t);
+                for (n = 0; n < std::min(end - first, most); ++n) {
+                    const auto t = h.timeline->timeOf(first + n);
+                    if (!t || (n > 0 && gapEnds.contains(*t))) break;
+                    block->times.push_back(*t);
+                }
                 n = block->times.size();
             }
             if (n == 0) break;
+            block->gapBefore = std::exchange(before, std::nullopt);
+            const Instant begins = block->timeOf(0);
+            if (const auto gap = gapEnds.contains(begins) ? h.timeline->gapAt(begins - nanoseconds(1)) : std::nullopt)
+                block->gapBefore = Gap{std::max(gap->from, from), begins, 0, "Nothing was measured."};
             std::vector<RecordedBucket> buckets;
             bool whole = true;
             for (std::size_t i = 0; i < h.signals.size() && whole; ++i) {

@@ -350,6 +350,11 @@ private:
                               link_->name(), settings_.link.bitRate));
             return;
         }
+        if (const auto& out = settings_.dbc.leftOut; !out.empty())
+            return setLive(
+                text(CRUSCOTTO_TEXT("Frames arrive on {0}. Signals of the description that are left out: {1}; "
+                                    "{2}."),
+                     link_->name(), out.size(), out.front()));
         setLive(text(CRUSCOTTO_TEXT("Frames arrive on {0}."), link_->name()));
     }
 

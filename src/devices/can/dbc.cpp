@@ -259,9 +259,14 @@ Result<Dbc> readDbc(std::string_view text) {
             if (none) continue;
             if (m.id > (m.extended ? 0x1FFFFFFFU : 0x7FFU))
                 return failure("Line {0}: {1} has no identifier of 11 or 29 bits.", r.lineOf(place), m.name);
-            for (const DbcSignal& s : m.signals)
-                if (!fits(s, m.length))
-                    return failure("Line {0}: the signal {1} does not fit in {2}.", r.lineOf(place), s.name, m.name);
+            // One that does not fit cannot be read; the others can, and the rest of the bus.
+            std::erase_if(m.signals, [&](const DbcSignal& s) {
+                if (fits(s, m.length)) return false;
+                out.leftOut.push_back(text(CRUSCOTTO_TEXT("line {0}: the signal {1} does not fit in {2}"),
+                                           r.lineOf(place), s.name, m.name)
+                                          .english());
+                return true;
+            });
             if (out.messages.size() >= mostDbcMessages)
                 return failure("The file has more than {0} messages.", mostDbcMessages);
             byId[id] = out.messages.size();

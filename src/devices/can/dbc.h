@@ -43,11 +43,13 @@ struct DbcMessage {
 };
 struct Dbc {
     std::vector<DbcMessage> messages;
+    std::vector<std::string> leftOut{};  ///< signals that cannot be read as they are described, and why; with the line
     bool operator==(const Dbc&) const = default;
 };
 
 /// Reads messages, signals, value tables, comments, cycle times and float types; what else a file holds is passed over.
-/// The error says in which line it is wrong. A signal that does not fit in its message is an error.
+/// The error says in which line it is wrong. A signal that does not fit in its message is left
+/// out, and the others are read.
 Result<Dbc> readDbc(std::string_view text);
 /// What readDbc() and other readers take. Names that the format does not allow are made to fit.
 std::string writeDbc(const Dbc& dbc);

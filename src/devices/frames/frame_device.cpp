@@ -373,7 +373,8 @@ DeviceKind frameBoardKind() {
          {},
          "",
          CRUSCOTTO_TEXT(
-             "One a line: a name, =, its first byte counted from 0, and its type, as in weight = 2 i24be; door "
+             "One a line: a name, =, its first byte counted from 0, and its type (be: its most significant byte comes "
+             "first, le: its least significant one), as in weight = 2 i24be; door "
              "= 7 u8 bit 0; mode = 7 u8 bits 4-6; rain = 3 u16le when 2 07. Or select the bytes in the wire.")},
         {"stamp",
          CRUSCOTTO_TEXT("The board's own time is"),

@@ -97,15 +97,21 @@ TEST(Dbc, WhatIsWrongIsSaidWithItsLine) {
         const char* says;
     };
     for (const Case& c :
-         {Case{"BO_ x\n", "Line 1"}, Case{"\nBO_ 1 M: 8 X\n SG_ S : 60|8@1+ (1,0) [0|0] \"\" X\n", "does not fit"},
-          Case{"BO_ 1 M: 8 X\n SG_ S : 1|8@2+ (1,0) [0|0] \"\" X\n", "Line 2"}, Case{"BO_ 1 M: 99 X\n", "at most 64"},
-          Case{"BO_ 5000 M: 8 X\n", "11 or 29 bits"},
+         {Case{"BO_ x\n", "Line 1"}, Case{"BO_ 1 M: 8 X\n SG_ S : 1|8@2+ (1,0) [0|0] \"\" X\n", "Line 2"},
+          Case{"BO_ 1 M: 99 X\n", "at most 64"}, Case{"BO_ 5000 M: 8 X\n", "11 or 29 bits"},
           Case{"BO_ 1 M: 8 X\n SG_ S : 1|8@1+ (0,0) [0|0] \"\" X\n", "Line 2"},
           Case{"BO_ 1 M: 8 X\n SG_ S : 0|8@1+ (1,0) [0|0] \"\" X\nSIG_VALTYPE_ 1 S : 1;\n", "32 or 64"}}) {
         const auto read = readDbc(c.text);
         ASSERT_FALSE(read.ok()) << c.text;
         EXPECT_NE(read.error().english().find(c.says), std::string::npos) << read.error().english();
     }
+    // One signal that is too large for its message costs that one only.
+    const auto most =
+        readDbc("\nBO_ 1 M: 8 X\n SG_ S : 60|8@1+ (1,0) [0|0] \"\" X\n SG_ T : 0|8@1+ (1,0) [0|0] \"\" X\n");
+    ASSERT_TRUE(most.ok());
+    ASSERT_EQ(most.value().messages[0].signals.size(), 1U);
+    EXPECT_EQ(most.value().messages[0].signals[0].name, "T");
+    EXPECT_EQ(most.value().leftOut, (std::vector<std::string>{"line 2: the signal S does not fit in M"}));
     EXPECT_TRUE(readDbc("").ok());
     EXPECT_TRUE(readDbc("anything ; else \"; here\" ; SGTYPE_ 1;").ok());
     EXPECT_EQ(readDbc("BO_ 1 M: 1 X\n SG_ S : 0|8@1+ (1,0) [0|0] \"\xB0"
