@@ -262,9 +262,8 @@ Result<Dbc> readDbc(std::string_view text) {
             // One that does not fit cannot be read; the others can, and the rest of the bus.
             std::erase_if(m.signals, [&](const DbcSignal& s) {
                 if (fits(s, m.length)) return false;
-                out.leftOut.push_back(text(CRUSCOTTO_TEXT("line {0}: the signal {1} does not fit in {2}"),
-                                           r.lineOf(place), s.name, m.name)
-                                          .english());
+                out.leftOut.push_back(
+                    failure("line {0}: the signal {1} does not fit in {2}", r.lineOf(place), s.name, m.name).english());
                 return true;
             });
             if (out.messages.size() >= mostDbcMessages)

@@ -76,7 +76,8 @@ TEST(SerialBoard, ReadsTheBeehiveInEachOfItsFormats) {
         Listener listener(settingsFor(*hive, c.settings));
         meet(*hive, listener);
         for (int i = 0; i < 20; ++i) ASSERT_TRUE(eventually([&] { return hive->sendLine(); }));
-        ASSERT_TRUE(eventually([&] { return listener.count(c.weight) == 20; })) << listener.count(c.weight);
+        ASSERT_TRUE(eventually([&] { return listener.count(c.weight) == 20 && listener.count(c.brood) == 20; }))
+            << listener.count(c.weight);
         EXPECT_EQ(listener.status().rejected, 0U);
         EXPECT_TRUE(listener.reaches(LinkState::live));
         // The same lines in plain text say what must come out.
