@@ -58,15 +58,17 @@ protected:
     void finish() override { sendOutputs(); }
     void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
         std::string bytes;
+        std::map<int, bool> levels;
         for (const Pin& p : pins_)
             if (const auto it = safe.find(p.what.name); it != safe.end() && p.problem.empty() && !replayed_)
-                bytes += outputBytes(p, it->second);
+                bytes += outputBytes(p, it->second, levels);
         crash.arm(link_->descriptor(), {bytes});
     }
 
     End talk(const std::stop_token& stop) override {
         reader_.reset();
         know_ = {};
+        levels_.clear();
         setState(LinkState::starting,
                  text(CRUSCOTTO_TEXT("{0} is open; asking the board what it is. It may take some seconds to start."),
                       link_->name()));
@@ -268,9 +270,20 @@ private:
         return true;
     }
 
-    [[nodiscard]] std::string outputBytes(const Pin& pin, double set) const {
+    /// `levels`: of the outputs that are digital, by pin.
+    [[nodiscard]] std::string outputBytes(const Pin& pin, double set, std::map<int, bool>& levels) const {
         const int n = pin.what.number;
-        if (pin.what.mode == firmata::output) return {'\xF5', static_cast<char>(n), set != 0 ? '\x01' : '\x00'};
+        if (pin.what.mode == firmata::output) {
+            levels[n] = set != 0;
+            // A message for a single pin came with 2.5; before that there is only the one for its port.
+            if (std::pair(know_.major, know_.minor) >= std::pair(2, 5))
+                return {'\xF5', static_cast<char>(n), set != 0 ? '\x01' : '\x00'};
+            int port = 0;
+            for (const auto& [other, on] : levels)
+                if (on && other / 8 == n / 8) port |= 1 << (other % 8);
+            return {static_cast<char>(0x90 | (n / 8 & 0x0F)), static_cast<char>(port & 0x7F),
+                    static_cast<char>(port >> 7)};
+        }
         const auto i = static_cast<std::size_t>(n);
         const auto mode =
             i < know_.pins.size() ? know_.pins[i].find(pin.what.mode) : std::map<int, int>::const_iterator();
@@ -294,7 +307,7 @@ private:
             if (pin == pins_.end()) continue;
             outputSent(due[i].first, pin->problem);
             if (!pin->problem.empty()) continue;
-            if (send(outputBytes(*pin, due[i].second))) continue;
+            if (send(outputBytes(*pin, due[i].second, levels_))) continue;
             for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
             return false;
         }
@@ -450,6 +463,7 @@ private:
     firmata::Reader reader_;
     std::vector<Pin> pins_;
     std::map<std::string, ScanBuffer*> scans_;  // by terminal, of all that were ever asked for
+    std::map<int, bool> levels_;                // of digital outputs, by pin, as they were last sent
     Known know_;
     std::set<std::pair<firmata::Mode, int>> seen_;  // what has reported
     Instant nextRegisters_;

@@ -74,7 +74,11 @@ private:
         if (in_[0] == 0xF4 && arg(1) < 20) {
             board_.mode[arg(1)] = static_cast<int>(arg(2));
             shown_.fill(-1);
-        } else if (in_[0] == 0xF5 && arg(1) < 20) {
+        } else if (in_[0] >= 0x90 && in_[0] < 0x93) {
+            for (unsigned i = 0; i < 8; ++i)
+                if (const unsigned pin = (in_[0] - 0x90) * 8 + i; pin < 20 && board_.mode[pin] == 1)
+                    board_.level[pin] = static_cast<int>((arg(1) + 128 * arg(2)) >> i & 1U);
+        } else if (in_[0] == 0xF5 && arg(1) < 20 && !board_.faults.earlier) {
             board_.level[arg(1)] = static_cast<int>(arg(2));
         } else if (in_[0] >= 0xE0 && in_[0] < 0xF0) {
             board_.level[in_[0] - 0xE0] = static_cast<int>(arg(1) + 128 * arg(2));
@@ -93,13 +97,17 @@ private:
         std::string out = "\xF0";
         switch (arg(1)) {
             case 0x79:
-                out += std::string{'\x79', '\x02', board_.faults.old ? '\x02' : '\x05'};
+                out += std::string{'\x79', '\x02',
+                                   board_.faults.old       ? '\x02'
+                                   : board_.faults.earlier ? '\x03'
+                                                           : '\x05'};
                 for (const char c : std::string("Pin board stand-in")) out += std::string{c, '\0'};
                 break;
             case 0x6B:
                 out += '\x6C';
                 for (int pin = 0; pin < 20; ++pin) {
-                    if (pin >= 2) out += std::string{'\0', 1, 1, 1, 11, 1};
+                    if (pin >= 2)
+                        out += board_.faults.earlier ? std::string{'\0', 1, 1, 1} : std::string{'\0', 1, 1, 1, 11, 1};
                     if (pin >= 14) out += std::string{2, 10};
                     if (pin == 3 || pin == 5 || pin == 6 || pin == 9 || pin == 10 || pin == 11)
                         out += std::string{3, static_cast<char>(pin == 11 ? 16 : 8)};
@@ -149,7 +157,8 @@ private:
 }  // namespace
 
 std::vector<Fault> PinBoardFaults::named() {
-    return {fault("silent", silent), fault("old", old), fault("endless", endless), fault("garbage", garbage)};
+    return {fault("silent", silent), fault("old", old), fault("earlier", earlier), fault("endless", endless),
+            fault("garbage", garbage)};
 }
 
 StandInHost::Begin PinBoard::begin() {

@@ -13,6 +13,7 @@ namespace cruscotto {
 struct PinBoardFaults {
     std::atomic<bool> silent{false};
     std::atomic<bool> old{false};      ///< it says that it speaks 2.2
+    std::atomic<bool> earlier{false};  ///< it speaks 2.3: no message for a single pin, no pull-ups
     std::atomic<bool> endless{false};  ///< a message that does not end
     std::atomic<bool> garbage{false};
     std::vector<Fault> named();

@@ -116,6 +116,20 @@ TEST_F(Firmata, InputsAreReadAndOutputsSet) {
     EXPECT_TRUE(eventually([&] { return board.level[13] == 0; }));
 }
 
+TEST_F(Firmata, ABoardOfVersion23IsSentOnlyWhatItKnows) {
+    board.faults.earlier = true;
+    PinListener listener(settings(), {"A1", "D12 out", "D13 out", "D7 pull-up"});
+    ASSERT_TRUE(eventually([&] { return listener.count("A1") > 3; })) << listener.status().sentence.english();
+    listener.device().setOutput("D13 out", 1);
+    ASSERT_TRUE(eventually([&] { return board.level[13] == 1; }));
+    listener.device().setOutput("D12 out", 1);
+    ASSERT_TRUE(eventually([&] { return board.level[12] == 1; }));
+    EXPECT_EQ(board.level[13], 1) << "its port is set as a whole: the other pin stays";
+    listener.device().setOutput("D13 out", 0);
+    EXPECT_TRUE(eventually([&] { return board.level[13] == 0 && board.level[12] == 1; }));
+    EXPECT_NE(listener.status().sentence.english().find("D7 pull-up: its pin cannot do that"), std::string::npos);
+}
+
 TEST_F(Firmata, PinsAreAddedAndLeftWhileTheBoardIsRead) {
     PinListener listener(settings(), {"A1"});
     ASSERT_TRUE(eventually([&] { return listener.count("A1") > 3; }));
