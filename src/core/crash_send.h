@@ -9,7 +9,7 @@
 
 namespace cruscotto {
 
-/// The last words to a device: bytes that put its outputs to their safe values, kept ready beside its descriptor, and
+/// Bytes that put a device's outputs to their safe values, kept ready beside its descriptor, and
 /// sent when the program crashes. Confined to one thread, but for sendAll().
 class CrashSend {
 public:

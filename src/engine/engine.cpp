@@ -100,13 +100,13 @@ void Engine::State::post(Command command) {
 }
 
 void Engine::State::call(const Command& command) {
-    // Shared: whoever sets it may still be at it when who waits for it goes on.
+    // Shared: set_value() may still be running when the caller, woken by it, has returned.
     const auto done = std::make_shared<std::promise<void>>();
     {
         Lock lock(queueMutex);
         if (quitting) return;
         const bool sleeps = put({nullptr, [this, &command, done] {
-                                     guarded(command);  // who waits is told in any case
+                                     guarded(command);  // the caller is woken in any case
                                      done->set_value();
                                  }});
         lock.unlock();
@@ -148,13 +148,13 @@ void Engine::State::work() {
     }
 }
 
-/// The engines that there are, for an end by exit(): nobody unwinds the stack then on which they hang.
+/// The engines that exist. exit() destroys no local objects: a handler stops these engines instead.
 struct Engine::Living {
     Mutex mutex;
     std::set<Engine*> engines GUARDED_BY(mutex);
     static Living& all() {
         static Living living;
-        // Behind the set in the order of making, and so before it in the order of ending.
+        // Registered after the set was made, so that it runs before the set is destroyed.
         static const int registered = std::atexit([] {
             for (Engine* engine : all().taken()) engine->stop();
         });

@@ -41,8 +41,8 @@ struct EngineOptions {
     std::function<std::int64_t()> wallClock;
     /// Nanoseconds that the computer has slept in all, suspended; the system's where empty.
     std::function<std::int64_t()> asleep;
-    /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are no
-    /// matter.
+    /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are
+    /// driven all the same.
     bool outputsAtRest = false;
     /// Makes a device; the registry where empty. A null pointer is reported as a failed device.
     std::function<std::unique_ptr<Device>(const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&)>

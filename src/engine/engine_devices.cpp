@@ -100,7 +100,7 @@ void Engine::State::noteAccount() {
     for (const auto& [key, group] : groups)
         for (const Bound& b : group.bound)
             if (b.came) came.insert(b.spec->id);
-    // Of shots it is no wonder.
+    // Not said of shots: a signal may well have no sample in them.
     for (const auto& spec : bench.signals)
         if (!gate && !spec->output && !came.contains(spec->id)) {
             account.empty.push_back(spec->id);
@@ -128,7 +128,7 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
     const Lock lock(devicesMutex);
     auto& down = fallen[device];
     const auto stands = outputsNow();
-    // One that does not say by itself what has fallen: all, as long as it is not live again.
+    // A device that does not report its fallen outputs itself: all of them, until it is live again.
     const bool all = status.state == LinkState::lost || status.state == LinkState::failed;
     for (const auto& spec : bench.signals) {
         if (!spec->output || spec->device != device) continue;
@@ -141,7 +141,7 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
         } else if (!isDown && down.contains(spec->terminal)) {
             const std::optional<double> was = down.extract(spec->terminal).mapped();
             const auto is = stands.find(spec->id);
-            // Who has set it meanwhile has the last word.
+            // A value that was set meanwhile stays.
             const bool setSince = is != stands.end() && is->second != spec->output->safe;
             if (setSince || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
             drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was ? *was : spec->output->start);

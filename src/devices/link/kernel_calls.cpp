@@ -132,7 +132,7 @@ KernelCalls KernelCalls::system() {
     return {[](const char* path) {
                 struct stat what {};
                 if (::stat(path, &what) == 0 && S_ISSOCK(what.st_mode)) return openSocket(path);
-                // What is no device is nobody's business here, and is not opened for writing.
+                // Only a character device is opened for writing.
                 if (::stat(path, &what) == 0 && !S_ISCHR(what.st_mode)) return refuse(ENOTTY);
                 return ::open(path, O_RDWR | O_CLOEXEC | O_NONBLOCK);
             },

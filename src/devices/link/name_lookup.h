@@ -18,8 +18,8 @@ struct HostAddresses {
 };
 using LookUp = int (*)(const char* host, const char* port, const addrinfo* hints, addrinfo** found);
 
-/// Looks a host's name up, which the system does at its leisure and lets nobody interrupt: on a thread of its own,
-/// which nobody waits for at the end. Confined to one thread.
+/// Looks up a host's name. getaddrinfo(3) may take long and cannot be interrupted, so it runs on a detached thread.
+/// Confined to one thread.
 class NameLookup {
 public:
     /// `lookUp` stands in for the system in tests.

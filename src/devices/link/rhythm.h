@@ -8,17 +8,16 @@
 
 namespace cruscotto {
 
-/// How often something comes that comes by itself, to tell silence from slowness. Confined to one thread.
+/// The usual interval between arrivals, to tell a silent device from a slow one. Confined to one thread.
 class Rhythm {
 public:
     void came(Instant t) {
         if (last_ && t > *last_) lately_[next_++ % lately_.size()] = t - *last_;
         last_ = t;
     }
-    /// What came is as long ago as that: the next is not counted from there.
+    /// There was a pause: the time until the next arrival is not counted as an interval.
     void paused() { last_.reset(); }
-    /// Behind how long it can be said that nothing comes any more: `least`, or three times the longest that it took
-    /// lately.
+    /// How long without an arrival means silence: `least`, or three times the longest of the last eight intervals.
     [[nodiscard]] Duration patience(Duration least) const {
         const Duration longest = *std::ranges::max_element(lately_);
         return std::max(least, longest + longest + longest);

@@ -23,8 +23,9 @@ public:
                 continue;
             }
             if (line_.empty()) continue;
+            const bool atOnce = meter_.faults.identifiesAtOnce && line_ == "*IDN?";
             std::string out = meter_.answer(std::exchange(line_, {}));
-            if (const int ms = meter_.faults.answersAfterMs; ms > 0 && !out.empty())
+            if (const int ms = meter_.faults.answersAfterMs; ms > 0 && !out.empty() && !atOnce)
                 later_.emplace_back(std::chrono::steady_clock::now() + std::chrono::milliseconds(ms), std::move(out));
             else
                 now += out;

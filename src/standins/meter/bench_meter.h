@@ -19,7 +19,8 @@ struct MeterFaults {
     std::atomic<bool> giantBlock{false};   ///< a block that promises 900 MB
     std::atomic<bool> wrongLength{false};  ///< a block longer than it says
     std::atomic<int> answersAfterMs{0};
-    std::atomic<bool> plain{false};  ///< knows neither *OPT? nor INSTrument:CATalog?
+    std::atomic<bool> identifiesAtOnce{false};  ///< however late its other answers are: out of order
+    std::atomic<bool> plain{false};             ///< knows neither *OPT? nor INSTrument:CATalog?
     std::vector<Fault> named();
 };
 

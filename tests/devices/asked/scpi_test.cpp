@@ -141,6 +141,24 @@ TEST_F(Scpi, AnAnswerThatComesTooLateIsNotTakenForTheNext) {
     for (const auto& s : listener.samples("scan.102")) EXPECT_NEAR(s.v, 102, 0.2);
 }
 
+TEST_F(Scpi, AReadingThatComesBehindTheIdentificationIsNotTakenForTheNext) {
+    MeterListener listener(
+        settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}, {"scan", "READ? (@101:102)"}}, {{"timeout-s", 0.25}}));
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    meter.faults.identifiesAtOnce = true;
+    meter.faults.answersAfterMs = 350;
+    ASSERT_TRUE(eventually([&] {
+        const auto s = listener.status();
+        return !s.lastRejected.empty() && s.lastRejected.back().reason.english().find("too late") != std::string::npos;
+    }));
+    meter.faults.answersAfterMs = 0;
+    const std::size_t before = listener.count("supply"), scans = listener.count("scan.102");
+    ASSERT_TRUE(eventually([&] { return listener.count("supply") > before + 5 && listener.count("scan.102") > scans; }))
+        << listener.status().sentence.english();
+    for (const auto& s : listener.samples("supply")) EXPECT_NEAR(s.v, 5, 0.01);
+    for (const auto& s : listener.samples("scan.102")) EXPECT_NEAR(s.v, 102, 0.2);
+}
+
 TEST_F(Scpi, ThePeersMistakesCostBoundedMemoryAndAreShown) {
     MeterListener listener(settingsFor(
         host->address(), {{"supply", "MEAS:VOLT?"}, {"wave", "CURV? block i16 step 1e-4"}, {"three", "FETC? list 3"}}));
