@@ -127,8 +127,13 @@ struct RecordingSpec {
     bool operator==(const RecordingSpec&) const = default;
 };
 
-/// More than any bench or run has; files that claim to are refused.
-inline constexpr std::size_t mostSignals = 100'000;
+/// What a bench may hold, and a run of one; files that claim more are refused.
+inline constexpr std::size_t mostSignals = 10'000, mostDevices = 500, mostPages = 200;
+inline constexpr std::size_t mostTiles = 1000;       ///< of all pages together
+inline constexpr std::size_t mostTileSignals = 100;  ///< of one tile
+inline constexpr std::size_t mostStages = 50;        ///< of one chain
+/// Samples that all chains together remember (rememberedSamples()): 128 MiB.
+inline constexpr std::size_t mostRemembered = std::size_t{1} << 24;
 
 struct Bench {
     std::string name;

@@ -8,6 +8,7 @@
 #include <limits>
 #include <nlohmann/json.hpp>
 #include <set>
+#include <unordered_map>
 
 #include "core/bench.h"
 #include "core/run_format.h"
@@ -23,25 +24,25 @@ namespace {
 
 constexpr int formatVersion = 1;
 constexpr const char* formatName = "cruscotto-bench";
-constexpr std::size_t largestFile = 64U << 20;
+constexpr std::size_t largestFile = 16U << 20;
 
 constexpr std::array tileNames{"dial", "column", "number", "state", "trace", "control"};
 
-/// Line of the value that a JSON pointer names, in text that is known to be valid JSON; 0 if it is not there.
+/// Finds the lines of the values that JSON pointers name, in one walk through a text that is known to be valid JSON.
 class LineFinder {
 public:
-    explicit LineFinder(const std::string& text) : text_(text) {}
-    int find(const std::string& pointer) {
-        at_ = 0;
-        wanted_ = pointer;
-        found_ = 0;
-        value("");
-        return found_;
+    /// Sets the lines of those that are there.
+    static void find(const std::string& text, std::vector<Problem>& problems) {
+        LineFinder finder(text);
+        for (Problem& p : problems) finder.wanted_[p.where].push_back(&p);
+        finder.value();
     }
 
 private:
+    explicit LineFinder(const std::string& text) : text_(text) {}
     void space() {
-        while (at_ < text_.size() && std::string_view(" \t\r\n").find(text_[at_]) != std::string_view::npos) ++at_;
+        for (; at_ < text_.size() && std::string_view(" \t\r\n").find(text_[at_]) != std::string_view::npos; ++at_)
+            line_ += text_[at_] == '\n';
     }
     std::string string() {
         const std::size_t begin = at_++;
@@ -49,27 +50,34 @@ private:
         ++at_;
         return text_.substr(begin, at_ - begin);
     }
-    void value(const std::string& path) {
+    void value() {
         space();
-        if (path == wanted_ && !found_)
-            found_ =
-                1 + static_cast<int>(std::count(text_.begin(), text_.begin() + static_cast<std::ptrdiff_t>(at_), '\n'));
-        if (found_ || at_ >= text_.size()) return;
+        if (const auto it = wanted_.find(path_); it != wanted_.end()) {
+            for (Problem* p : it->second) p->line = line_;
+            wanted_.erase(it);
+        }
+        if (wanted_.empty() || at_ >= text_.size()) return;
         const char c = text_[at_];
         if (c == '"') {
             string();
         } else if (c == '{' || c == '[') {
             ++at_;
-            for (std::size_t i = 0; !found_; ++i) {
+            for (std::size_t i = 0; !wanted_.empty(); ++i) {
                 space();
                 if (at_ >= text_.size() || text_[at_] == '}' || text_[at_] == ']') break;
-                std::string key = std::to_string(i);
+                const std::size_t length = path_.size();
+                path_ += '/';
                 if (c == '{') {
-                    key = parseOrderedJson(string()).get<std::string>();
+                    const std::string key = string();
+                    path_ += key.find('\\') == std::string::npos ? key.substr(1, key.size() - 2)
+                                                                 : parseOrderedJson(key).get<std::string>();
                     space();
                     ++at_;  // the colon
+                } else {
+                    path_ += std::to_string(i);
                 }
-                value(path + "/" + key);
+                value();
+                path_.resize(length);
                 space();
                 if (at_ < text_.size() && text_[at_] == ',') ++at_;
             }
@@ -80,9 +88,10 @@ private:
         }
     }
     const std::string& text_;
-    std::string wanted_;
+    std::unordered_map<std::string, std::vector<Problem*>> wanted_;  // by the pointer
+    std::string path_;
     std::size_t at_ = 0;
-    int found_ = 0;
+    int line_ = 1;
 };
 
 TileSpec readTile(const Json& json, const std::string& where, std::vector<Problem>& problems) {
@@ -101,7 +110,7 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
     t.h = f.integer("h", 2, 1, 100);
     t.x = f.integer("x", 0, 0, pageColumns - t.w);
     t.y = f.integer("y", 0, 0, 10'000);
-    f.list("signals", [&](const Json& j, const std::string& at) {
+    f.list("signals", mostTileSignals, [&](const Json& j, const std::string& at) {
         if (j.is_string())
             t.signals.push_back(j.get<std::string>());
         else
@@ -193,22 +202,7 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         return out;
     };
     if (fileText.size() > largestFile)
-        return refuse(0, text("The file is larger than 64 MiB; a bench never is. Is it a recording?"));
-    // A bench is six levels deep; a file made of brackets must not exhaust the stack.
-    int depth = 0, deepest = 0;
-    bool quoted = false;
-    for (std::size_t i = 0; i < fileText.size(); ++i) {
-        const char c = fileText[i];
-        if (quoted && c == '\\')
-            ++i;
-        else if (c == '"')
-            quoted = !quoted;
-        else if (!quoted && (c == '{' || c == '['))
-            deepest = std::max(deepest, ++depth);
-        else if (!quoted && (c == '}' || c == ']'))
-            --depth;
-    }
-    if (deepest > 200) return refuse(0, text("The file is nested {0} levels deep; a bench never is.", deepest));
+        return refuse(0, text("The file is larger than 16 MiB; a bench never is. Is it a recording?"));
     JsonFault fault;
     const Json json = parseOrderedJson(fileText, &fault);
     if (json.is_discarded()) {
@@ -232,8 +226,8 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
     }
     Bench bench;
     bench.name = f.string("name", true);
-    bench.notes = f.string("notes");
-    f.list("devices", [&](const Json& j, const std::string& where) {
+    bench.notes = f.words("notes");
+    f.list("devices", mostDevices, [&](const Json& j, const std::string& where) {
         JsonFields d(j, where, out.problems);
         DeviceSpec device{d.string("id", true), d.string("name", true), d.string("kind", true), {}, {}};
         if (const Json* settings = d.find("settings")) {
@@ -245,17 +239,25 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         device.extra = d.rest();
         bench.devices.push_back(std::make_shared<const DeviceSpec>(std::move(device)));
     });
-    f.list("signals", [&](const Json& j, const std::string& where) {
-        if (bench.signals.size() == mostSignals)
-            f.complain("signals", text("A bench can hold {0} signals; this one has more.", mostSignals));
-        if (bench.signals.size() <= mostSignals)
-            bench.signals.push_back(std::make_shared<const SignalSpec>(readSignal(j, where, out.problems)));
+    std::size_t remembered = 0;
+    f.list("signals", mostSignals, [&](const Json& j, const std::string& where) {
+        bench.signals.push_back(std::make_shared<const SignalSpec>(readSignal(j, where, out.problems)));
+        const std::size_t before = remembered;
+        remembered += rememberedSamples(bench.signals.back()->chain);
+        if (before <= mostRemembered && remembered > mostRemembered)
+            out.problems.push_back({where + "/chain", 0,
+                                    text("The moving means up to here hold more than {0} samples together, which is "
+                                         "all that a bench may. Make them shorter.",
+                                         mostRemembered)});
     });
-    f.list("pages", [&](const Json& j, const std::string& where) {
+    std::size_t tiles = 0;
+    f.list("pages", mostPages, [&](const Json& j, const std::string& where) {
         JsonFields p(j, where, out.problems);
         PageSpec page{p.string("id", true), p.string("name", true), {}, {}};
-        p.list("tiles", [&](const Json& tile, const std::string& at) {
-            page.tiles.push_back(readTile(tile, at, out.problems));
+        p.list("tiles", mostTiles, [&](const Json& tile, const std::string& at) {
+            if (++tiles == mostTiles + 1)
+                p.complain("tiles", text("A bench can hold {0} tiles; up to here there are more.", mostTiles));
+            if (tiles <= mostTiles) page.tiles.push_back(readTile(tile, at, out.problems));
         });
         page.extra = p.rest();
         bench.pages.push_back(std::make_shared<const PageSpec>(std::move(page)));
@@ -272,7 +274,7 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
             if (!(spec.*member >= 0 && spec.*member <= most))
                 r.complain(key, text("A number from 0 to {0} is expected here.", most));
         }
-        for (const auto& [key, words] : runformat::noteKeys) spec.notes.*words = r.string(key);
+        for (const auto& [key, words] : runformat::noteKeys) spec.notes.*words = r.words(key);
         spec.extra = r.rest();
     }
     bench.ribbonSignal = f.string("ribbon");
@@ -286,9 +288,8 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         out.bench = std::move(bench);
         return out;
     }
-    if (out.problems.size() > 100) out.problems.resize(100);
-    LineFinder lines(fileText);
-    for (Problem& p : out.problems) p.line = lines.find(p.where);
+    if (out.problems.size() > mostProblems) out.problems.resize(mostProblems);
+    LineFinder::find(fileText, out.problems);
     return out;
 }
 

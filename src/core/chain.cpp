@@ -210,6 +210,7 @@ struct CounterMachine : Machine {
     std::uint64_t total = 0;
     std::int64_t quietSince = 0, before = 0;
     static constexpr std::int64_t fewestSamples = 10;
+    static constexpr std::size_t mostEdges = 100'000;
     explicit CounterMachine(const PulseCounter& s) : spec(s) {}
 
     /// Sums over the edges, counted from the first of them, which therefore adds nothing. Whole numbers: however long
@@ -276,7 +277,7 @@ struct CounterMachine : Machine {
                 if (now - quietSince > silence) forgetEdges();  // the first edge after a silence has no partner
                 takeEdge({now, total});
                 quietSince = now;
-                while (edges.size() > 2 && now - edges[1].ns >= gate) dropFirstEdge();
+                while (edges.size() > 2 && (now - edges[1].ns >= gate || edges.size() > mostEdges)) dropFirstEdge();
             }
             if (spec.mode == PulseCounter::Mode::count) {
                 v[i] = static_cast<double>(total);
@@ -399,6 +400,13 @@ Result<void> checkStage(const Stage& stage, const std::string& unitBefore) {
             },
         },
         stage);
+}
+
+std::size_t rememberedSamples(const ChainSpec& chain) {
+    std::size_t out = 0;
+    for (const Stage& stage : chain)
+        if (const auto* mean = std::get_if<MovingMean>(&stage)) out += static_cast<std::size_t>(mean->samples);
+    return out;
 }
 
 struct ChainEvaluator::State {

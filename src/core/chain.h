@@ -76,8 +76,9 @@ struct Invert {
 
 /// A running count of pulses (uint32, wraps) as a frequency, a number of turns a minute, or the count since the
 /// bench began. Frequency is the slope of the least-squares line through the edges of the last `gateSeconds`, or
-/// through the last two where there are no more. No edge for `silenceSeconds`: the reading becomes 0. Before the first
-/// two edges that are ten samples or the gate apart there is no reading yet; after the silence it stays 0 until then.
+/// through the last two where there are no more, and the last 100,000 where there are more. No edge for
+/// `silenceSeconds`: the reading becomes 0. Before the first two edges that are ten samples or the gate apart there is
+/// no reading yet; after the silence it stays 0 until then.
 struct PulseCounter {
     enum class Mode { frequency, rpm, count };
     Mode mode = Mode::frequency;
@@ -106,6 +107,9 @@ std::string rawUnit(ChannelKind kind);
 std::string readingUnit(const ChainSpec& chain, ChannelKind kind);
 /// A stage's parameters hang together: bits in range, two points apart, a formula that parses ...
 Result<void> checkStage(const Stage& stage, const std::string& unitBefore);
+
+/// How many samples its stages hold in memory at most; eight bytes each.
+std::size_t rememberedSamples(const ChainSpec& chain);
 
 /// Readings of one stretch of samples.
 struct Readings {

@@ -140,6 +140,26 @@ std::optional<std::uint64_t> SignalHistory::Level::lastAtOrBefore(Instant t) con
     return lastNotAfter(begin.firstKept(), count(), t.ns, [&](std::uint64_t i) { return begin.at(i); });
 }
 
+std::size_t HistorySize::bytes() const {
+    constexpr std::size_t sample = 2 * sizeof(double);  // raw and reading
+    constexpr std::size_t bucket = 4 * sizeof(double) + sizeof(std::uint32_t) + sizeof(Quality);
+    return samples * sample + pyramidLevels * buckets * bucket;
+}
+
+HistorySize HistorySize::sharedBy(std::size_t signals) const {
+    constexpr std::size_t all = std::size_t{1} << 30, fewestSamples = 1024, fewestBuckets = 256;
+    HistorySize out = *this;
+    while (signals * out.bytes() > all && (out.samples > fewestSamples || out.buckets > fewestBuckets)) {
+        // What takes more gives more, so that neither the samples nor the long past go first.
+        const bool fewerBuckets =
+            out.samples <= fewestSamples ||
+            (out.buckets > fewestBuckets && HistorySize{0, out.buckets}.bytes() > HistorySize{out.samples, 0}.bytes());
+        std::size_t& part = fewerBuckets ? out.buckets : out.samples;
+        part /= 2;
+    }
+    return out;
+}
+
 SignalHistory::SignalHistory(std::shared_ptr<const Timeline> timeline, SampleType type, const HistorySize& size)
     : timeline_(std::move(timeline)),
       base_(timeline_->count()),

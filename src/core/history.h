@@ -19,6 +19,12 @@ namespace cruscotto {
 struct HistorySize {
     std::size_t samples = std::size_t{1} << 17;
     std::size_t buckets = std::size_t{1} << 17;  ///< per level
+
+    /// Bytes of one signal, when all is full.
+    [[nodiscard]] std::size_t bytes() const;
+    /// As much of this as lets so many signals take 1 GiB together when all is full; 1024 samples and 256 buckets at
+    /// least.
+    [[nodiscard]] HistorySize sharedBy(std::size_t signals) const;
 };
 
 /// When the samples of one scan group were taken: a piecewise straight line from sample number to time, shared by the

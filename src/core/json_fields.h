@@ -14,6 +14,11 @@
 /// What the readers and writers of the bench file's parts have in common.
 namespace cruscotto {
 
+/// So many problems are told of one file.
+inline constexpr std::size_t mostProblems = 100;
+/// Characters (bytes of UTF-8) of a name, and of what people write in sentences.
+inline constexpr std::size_t longestName = 1000, longestWords = 100'000;
+
 /// Reads the keys of one JSON object, notes what is wrong and what was not asked for.
 class JsonFields {
 public:
@@ -31,7 +36,8 @@ public:
         const auto it = json_.find(key);
         return it == json_.end() || it->is_null() ? nullptr : &*it;
     }
-    std::string string(const std::string& key, bool needed = false, std::string otherwise = {}) {
+    std::string string(const std::string& key, bool needed = false, std::string otherwise = {},
+                       std::size_t longest = longestName) {
         const Json* v = find(key);
         if (!v) {
             if (needed) complain("", text("\"{0}\" is missing. Add it.", key));
@@ -41,9 +47,16 @@ public:
             complain(key, text("Text in quotes is expected here, not {0}.", v->type_name()));
             return otherwise;
         }
-        if (needed && v->get_ref<const std::string&>().empty()) complain(key, text("This must not be empty."));
-        return v->get<std::string>();
+        const auto& words = v->get_ref<const std::string&>();
+        if (needed && words.empty()) complain(key, text("This must not be empty."));
+        if (words.size() > longest) {
+            complain(key, text("This is longer than {0} characters. Shorten it.", longest));
+            return otherwise;
+        }
+        return words;
     }
+    /// What people write about something.
+    std::string words(const std::string& key) { return string(key, false, {}, longestWords); }
     std::optional<double> maybeNumber(const std::string& key) {
         const Json* v = find(key);
         if (!v) return std::nullopt;
@@ -66,15 +79,18 @@ public:
         }
         return static_cast<int>(v);
     }
+    /// Calls each(value, pointer) for a list's entries; at most for `most`, and not when more is wrong than is told.
     template <class Each>
-    void list(const std::string& key, Each&& each) {
+    void list(const std::string& key, std::size_t most, Each&& each) {
         const Json* v = find(key);
         if (!v) return;
         if (!v->is_array()) {
             complain(key, text("A list in brackets is expected here, not {0}.", v->type_name()));
             return;
         }
-        for (std::size_t i = 0; i < v->size(); ++i) each((*v)[i], where_ + "/" + key + "/" + std::to_string(i));
+        if (v->size() > most) complain(key, text("There is room for {0} here; these are {1}.", most, v->size()));
+        for (std::size_t i = 0; i < std::min(v->size(), most) && problems_.size() < mostProblems; ++i)
+            each((*v)[i], where_ + "/" + key + "/" + std::to_string(i));
     }
     template <class Choice>
     Choice choice(const std::string& key, std::initializer_list<std::pair<const char*, Choice>> choices,
@@ -101,8 +117,9 @@ public:
     [[nodiscard]] JsonText rest() const {
         if (!json_.is_object()) return {};
         Json out = Json::object();
+        auto& members = out.get_ref<Json::object_t&>();  // put behind one another: each of them is there once
         for (const auto& [key, v] : json_.items())
-            if (!seen_.contains(key)) out[key] = v;
+            if (!seen_.contains(key)) members.emplace_back(key, v);
         return out.empty() ? JsonText{} : jsonText(out);
     }
     [[nodiscard]] const std::string& where() const { return where_; }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <cstddef>
 #include <nlohmann/json_fwd.hpp>
 #include <optional>
 #include <string>
@@ -14,7 +15,10 @@ struct JsonFault {
     std::optional<std::size_t> byte;  ///< where, counted from 1; empty: it is JSON, but cannot be held
     std::string words;
 };
-/// The same, members in the order of the text. With `fault`, that is set where the value is discarded.
+/// More levels than any file of ours has; a text made of brackets must not exhaust the stack.
+inline constexpr std::size_t deepestJson = 200;
+/// The same, members in the order of the text, in time that grows with its length alone; no deeper than deepestJson.
+/// Of members of one name the last one counts. With `fault`, that is set where the value is discarded.
 nlohmann::ordered_json parseOrderedJson(const std::string& text, JsonFault* fault = nullptr);
 /// Bytes that are not UTF-8 are replaced. `indent` below 0: on one line.
 std::string jsonText(const nlohmann::json& json, int indent = -1);

@@ -1,5 +1,6 @@
 #include "core/run_reader.h"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <cstring>
 #include <filesystem>
@@ -44,6 +45,7 @@ struct RunReader::State {
         std::vector<std::int64_t> signals;
     };
     std::map<std::int64_t, Layout> layouts;
+    std::map<std::int64_t, std::vector<std::int64_t>> layoutsOf;  // by group
     std::map<std::int64_t, std::int64_t> readAs;  // signals that this version corrects, and whose definitions they have
 
     Result<void> readVersions(std::optional<int> asked);
@@ -125,10 +127,21 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         if (fact.bind(1, std::string(key)).step()) info.notes.*words = fact.string(0);
         fact.reset();
     }
-    // What is not read to its end for another reason than that it ends there is said, and the rest is read.
+    // What is not read to its end for another reason than that it ends there is said, and the rest is read. A row
+    // whose times or counts no run can have is left out.
     const auto each = [&](const char* what, const char* sql, auto&& row) {
         Statement s(db, sql);
-        while (s.step()) row(s);
+        std::uint64_t impossible = 0;
+        while (s.step()) {
+            if constexpr (std::is_same_v<decltype(row(s)), bool>)
+                impossible += !row(s);
+            else
+                row(s);
+        }
+        if (impossible)
+            info.problems.push_back(text(CRUSCOTTO_TEXT("{0} of this run: {1} have impossible times or numbers and are "
+                                                        "left out. The file is damaged."),
+                                         what, impossible));
         if (!s.ended())
             info.problems.push_back(
                 text(CRUSCOTTO_TEXT("{0} of this run could not all be read ({1})."), what, sqlite3_errmsg(db)));
@@ -149,18 +162,28 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         each("The facts", "SELECT value FROM run WHERE key='bench'",
              [&](Statement& s) { info.bench.name = s.string(0); });
     each("The ties to the wall clock", "SELECT at_ns, unix_ns FROM anchor ORDER BY rowid", [&](Statement& s) {
-        info.anchors.push_back({{s.integer(0)}, s.integer(1)});
+        const WallAnchor anchor{{s.integer(0)}, s.integer(1)};
+        if (!plausible(anchor)) return false;
+        info.anchors.push_back(anchor);
+        return true;
     });
-    if (Statement count(db, "SELECT count(*) FROM signal");
-        count.step() && count.integer(0) > std::int64_t{mostSignals})
-        return failure("{0} names {1} signals; a run has {2} at most. It is damaged, or not a run.", path,
-                       count.integer(0), mostSignals);
+    // A group has a signal at least.
+    for (const auto& [sql, what] :
+         {std::pair{"SELECT count(*) FROM signal", "signals"}, std::pair{"SELECT count(*) FROM scan_group", "groups"}})
+        if (Statement count(db, sql); count.step() && count.integer(0) > std::int64_t{mostSignals})
+            return failure("{0} names {1} {2}; a run has {3} at most. It is damaged, or not a run.", path,
+                           count.integer(0), what, mostSignals);
     each("The groups", "SELECT id, device, name, rate_hz FROM scan_group ORDER BY id", [&](Statement& s) {
-        info.groups.push_back({s.integer(0), s.string(1), s.string(2), s.real(3), 0, {}, {}});
+        const double rate = s.real(3);
+        info.groups.push_back({s.integer(0), s.string(1), s.string(2), rate, 0, {}, {}, {}});
+        if (rate >= 0 && rate <= 1e12) return true;
+        info.groups.pop_back();
+        return false;
     });
     each("The signals", "SELECT id, key, group_id, type FROM signal ORDER BY id", [&](Statement& s) {
-        if (s.integer(3) < 0 || s.integer(3) > 5) return;
+        if (s.integer(3) < 0 || s.integer(3) > 5) return false;
         info.signals.push_back({s.integer(0), s.string(1), s.integer(2), static_cast<SampleType>(s.integer(3)), 0, {}});
+        return true;
     });
     if (auto versions = state->readVersions(asked); !versions) return versions.error();
     std::map<std::int64_t, RunSignal*> byId;
@@ -172,13 +195,19 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
     each("The definitions", "SELECT signal_id, from_ns, json FROM definition ORDER BY rowid", [&](Statement& s) {
         const auto it = byId.find(s.integer(0));
         if (it == byId.end()) return;
-        if (auto spec = signalFromJson(s.string(2)))
-            it->second->definitions.push_back({{s.integer(1)}, std::move(spec.value())});
+        const Instant from{s.integer(1)};
+        if (auto spec = signalFromJson(s.string(2)); spec && plausible(from))
+            it->second->definitions.push_back({from, std::move(spec.value())});
         else
             unread.insert(it->second->id);
     });
+    std::size_t remembered = 0;
     for (RunSignal& s : info.signals) {
-        if (!s.definitions.empty() && !unread.contains(s.id)) continue;
+        std::size_t most = 0;
+        for (const auto& [from, spec] : s.definitions) most = std::max(most, rememberedSamples(spec.chain));
+        const bool fits = remembered + most <= mostRemembered;
+        if (fits) remembered += most;
+        if (fits && !s.definitions.empty() && !unread.contains(s.id)) continue;
         // Its samples as they came are shown rather than nothing.
         SignalSpec raw;
         raw.id = raw.name = raw.terminal = s.key;
@@ -220,14 +249,23 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
 
     each("The layouts", "SELECT id, group_id, signals FROM layout", [&](Statement& s) {
         const auto list = parseJson(s.string(2));
-        State::Layout& layout = state->layouts[s.integer(0)];
-        layout.group = s.integer(1);
-        if (list.is_array())
-            for (const auto& id : list) layout.signals.push_back(id.is_number_integer() ? id.get<std::int64_t>() : -1);
+        if (!list.is_array() || list.size() > mostSignals) return false;
+        State::Layout layout{s.integer(1), {}};
+        for (const auto& id : list) layout.signals.push_back(id.is_number_integer() ? id.get<std::int64_t>() : -1);
+        state->layoutsOf[layout.group].push_back(s.integer(0));
+        state->layouts[s.integer(0)] = std::move(layout);
+        return true;
     });
+    std::map<std::int64_t, RunGroup*> groupOf;
+    for (RunGroup& g : info.groups) groupOf[g.id] = &g;
     // Only the index is read for this, however large the samples are.
     bool any = false;
-    each("The blocks", "SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block GROUP BY layout_id",
+    const std::string sound =
+        fmt::format("n BETWEEN 1 AND {0} AND t0_ns BETWEEN -{1} AND {1} AND end_ns BETWEEN t0_ns AND {1}", largestBlock,
+                    furthestNs);
+    each("The blocks",
+         fmt::format("SELECT layout_id, sum(n), min(t0_ns), max(end_ns) FROM block WHERE {} GROUP BY layout_id", sound)
+             .c_str(),
          [&](Statement& s) {
              const auto layout = state->layouts.find(s.integer(0));
              if (layout == state->layouts.end() || s.integer(1) <= 0) return;
@@ -236,28 +274,36 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
              const auto widen = [&](Span& to, bool fresh) {
                  to = fresh ? span : Span{std::min(to.from, span.from), std::max(to.to, span.to)};
              };
-             for (RunGroup& g : info.groups)
-                 if (g.id == layout->second.group) {
-                     widen(g.span, g.samples == 0);
-                     g.samples += n;
-                 }
+             if (const auto g = groupOf.find(layout->second.group); g != groupOf.end()) {
+                 widen(g->second->span, g->second->samples == 0);
+                 g->second->samples += n;
+             }
              for (const std::int64_t id : layout->second.signals)
                  if (const auto it = byId.find(id); it != byId.end()) it->second->samples += n;
              widen(info.span, !any);
              any = true;
          });
-    std::map<std::int64_t, RunGroup*> groupOf;
-    for (RunGroup& g : info.groups) groupOf[g.id] = &g;
-    each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause FROM gap ORDER BY rowid", [&](Statement& s) {
-        if (const auto g = groupOf.find(s.integer(0)); g != groupOf.end())
-            g->second->gaps.push_back(
-                {{s.integer(1)}, {s.integer(2)}, static_cast<std::uint64_t>(s.integer(3)), s.string(4)});
-    });
+    constexpr std::int64_t mostLost = 1'000'000'000'000'000;
+    each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause, before_index FROM gap ORDER BY rowid",
+         [&](Statement& s) {
+             const Gap gap{{s.integer(1)}, {s.integer(2)}, static_cast<std::uint64_t>(s.integer(3)), s.string(4)};
+             if (!plausible(gap.from) || !plausible(gap.to) || s.integer(3) < 0 || s.integer(3) > mostLost)
+                 return false;
+             if (const auto g = groupOf.find(s.integer(0)); g != groupOf.end()) {
+                 g->second->gaps.push_back(gap);
+                 g->second->gapsBefore.push_back(static_cast<std::uint64_t>(s.integer(5)));
+             }
+             return true;
+         });
     each("The marks", "SELECT at_ns, words FROM mark ORDER BY at_ns", [&](Statement& s) {
+        if (!plausible(Instant{s.integer(0)})) return false;
         info.marks.push_back({{s.integer(0)}, s.string(1)});
+        return true;
     });
     each("The events", "SELECT at_ns, kind, words FROM event ORDER BY at_ns", [&](Statement& s) {
+        if (!plausible(Instant{s.integer(0)})) return false;
         info.events.push_back({{s.integer(0)}, s.string(1), s.string(2)});
+        return true;
     });
     return std::unique_ptr<RunReader>(new RunReader(std::move(state)));
 }
@@ -270,12 +316,25 @@ struct RunReader::Blocks::State {
     std::shared_ptr<ScanGroup> group;
     std::vector<std::int64_t> signalIds;
     std::vector<SampleType> types;
-    std::map<std::int64_t, SampleType> typeOfSignal;  // of all of the group, read or not
-    std::multimap<std::uint64_t, Gap> gaps;           // by the index behind them, which a device made anew begins again
+    struct Place {
+        SampleType type;
+        std::optional<std::size_t> column;  // where it is read
+    };
+    std::map<std::int64_t, Place> placeOf;   // of all of the group's signals
+    std::multimap<std::uint64_t, Gap> gaps;  // by the index behind them, which a device made anew begins again
     std::uint64_t damaged = 0;
     std::optional<Instant> end;
+    bool lost = false;  // a block since then could not be read
+    /// The block that is being handed out: the columns that it holds, and which of all they are.
+    struct Held {
+        BlockPtr block;
+        std::vector<std::size_t> columns;
+        std::size_t n = 0, done = 0;
+    };
+    std::optional<Held> held;
 
-    BlockPtr read(std::int64_t id);
+    std::optional<Held> read(std::int64_t id);
+    BlockPtr part();
     bool readData(Block& block, std::span<const std::byte> data, const RunReader::State::Layout& layout, bool unclocked,
                   std::size_t n, std::vector<bool>& found);
 };
@@ -291,10 +350,9 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
     auto s = std::make_unique<Blocks::State>();
     sqlite3* db = state_->db.get();
     s->layouts = &state_->layouts;
-    for (const auto& [id, layout] : state_->layouts) {
-        if (layout.group != group) continue;
+    for (const std::int64_t layout : state_->layoutsOf[group]) {
         Statement ids(db, "SELECT id FROM block WHERE layout_id=? AND t0_ns<? AND end_ns>?");
-        for (ids.bind(1, id).bind(2, part.span.to.ns).bind(3, part.span.from.ns); ids.step();)
+        for (ids.bind(1, layout).bind(2, part.span.to.ns).bind(3, part.span.from.ns); ids.step();)
             s->ids.push_back(ids.integer(0));
         if (!ids.ended()) ++s->damaged;  // which are missing, nobody can say
     }
@@ -307,22 +365,18 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
             s->group->device = g.device;
             s->group->name = g.name;
             s->group->rateHz = g.rateHz;
+            for (std::size_t i = 0; i < g.gaps.size(); ++i) s->gaps.emplace(g.gapsBefore[i], g.gaps[i]);
         }
+    const std::set<std::int64_t> wanted(part.signals.begin(), part.signals.end());
     for (const RunSignal& signal : state_->info.signals) {
         if (signal.group != group) continue;
-        s->typeOfSignal[signal.id] = signal.type;
-        if (!part.signals.empty() &&
-            std::find(part.signals.begin(), part.signals.end(), signal.id) == part.signals.end())
-            continue;
+        Blocks::State::Place& place = s->placeOf[signal.id];
+        place.type = signal.type;
+        if (!part.signals.empty() && !wanted.contains(signal.id)) continue;
+        place.column = s->signalIds.size();
         s->signalIds.push_back(signal.id);
         s->types.push_back(signal.type);
         s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
-    }
-    Statement gaps(db, "SELECT before_index, from_ns, to_ns, lost, cause FROM gap WHERE group_id=?");
-    for (gaps.bind(1, group); gaps.step();) {
-        const Gap gap{
-            {gaps.integer(1)}, {gaps.integer(2)}, static_cast<std::uint64_t>(gaps.integer(3)), gaps.string(4)};
-        s->gaps.emplace(static_cast<std::uint64_t>(gaps.integer(0)), gap);
     }
     return Blocks(std::move(s));
 }
@@ -358,25 +412,30 @@ bool RunReader::Blocks::State::readData(Block& block, std::span<const std::byte>
         block.times.resize(n);
         std::memcpy(block.times.data(), part.data(), part.size());
         std::sort(block.times.begin(), block.times.end());
+        if (!plausible(block.times.front()) || !plausible(block.times.back())) return false;
     }
     for (const std::int64_t id : layout.signals) {
-        const auto type = typeOfSignal.find(id);
-        if (type == typeOfSignal.end()) return false;
-        if (!take(n * sampleBytes(type->second), packing, part)) return false;
-        const auto it = std::find(signalIds.begin(), signalIds.end(), id);
-        if (it == signalIds.end()) continue;
-        const auto i = static_cast<std::size_t>(it - signalIds.begin());
+        const auto place = placeOf.find(id);
+        if (place == placeOf.end()) return false;
+        if (!take(n * sampleBytes(place->second.type), packing, part)) return false;
+        if (!place->second.column) continue;
+        const std::size_t i = *place->second.column;
         found[i] = codec::decode(packing, part, types[i], n, block.columns[i]);
         if (!found[i]) return false;
     }
     return true;
 }
 
-BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
+std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std::int64_t id) {
+    const auto refuse = [&] {
+        ++damaged;
+        lost = true;
+        return std::nullopt;
+    };
     fetch.reset();
     if (!fetch.bind(1, id).step()) {
-        if (!fetch.ended()) ++damaged;
-        return nullptr;
+        if (!fetch.ended()) return refuse();
+        return std::nullopt;
     }
     const auto layout = layouts->find(fetch.integer(0));
     const std::int64_t n = fetch.integer(2);
@@ -389,36 +448,30 @@ BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
     const auto data = fetch.blob(5);
     // A sample takes at least a bit of its frame's head: more than that cannot be in so few bytes.
     if (layout == layouts->end() || n <= 0 || n > largestBlock ||
-        static_cast<std::size_t>(n) / codec::frameSamples > data.size() ||
-        (!unclocked && !(out->dtNs > 0 && out->dtNs < 1e18))) {
-        ++damaged;
-        return nullptr;
-    }
-    // A signal that this block does not hold (added or removed while recording) reads as nothing: NaN is not
-    // possible in whole numbers, so its column is marked as a gap.
+        static_cast<std::size_t>(n) / codec::frameSamples > data.size() || fetch.integer(1) < 0 ||
+        !plausible(out->t0) ||
+        (!unclocked && !(out->dtNs > 0 && static_cast<double>(n) * out->dtNs <
+                                              static_cast<double>(furthestNs) - static_cast<double>(out->t0.ns))))
+        return refuse();
     const auto samples = static_cast<std::size_t>(n);
     std::vector<bool> found(signalIds.size());
     out->quality.resize(signalIds.size());
     for (const SampleType type : types) out->columns.push_back(makeSamples(type, 0));
     if (!readData(*out, data, layout->second, unclocked, samples, found)) {
+        const bool any = std::ranges::find(found, true) != found.end();
+        if (!any || (unclocked && out->times.size() != samples)) return refuse();
         ++damaged;
-        if (unclocked && out->times.size() != samples) return nullptr;
     }
     quality.reset();
     for (quality.bind(1, id); quality.step();) {
-        const auto it = std::find(signalIds.begin(), signalIds.end(), quality.integer(0));
+        const auto it = placeOf.find(quality.integer(0));
         const std::int64_t begin = quality.integer(1), to = quality.integer(2), q = quality.integer(3);
-        if (it == signalIds.end() || begin < 0 || to > n || begin >= to || q < 0 || q > 5) continue;
-        out->quality[static_cast<std::size_t>(it - signalIds.begin())].push_back(
+        if (it == placeOf.end() || !it->second.column || begin < 0 || to > n || begin >= to || q < 0 || q > 5) continue;
+        out->quality[*it->second.column].push_back(
             {static_cast<std::size_t>(begin), static_cast<std::size_t>(to), static_cast<Quality>(q)});
     }
     if (!quality.ended()) ++damaged;
-    for (std::size_t i = 0; i < found.size(); ++i)
-        if (!found[i]) {
-            out->columns[i] = std::vector<double>(samples, std::numeric_limits<double>::quiet_NaN());
-            out->quality[i] = {{0, samples, Quality::gap}};
-        }
-    if (out->columns.empty()) return nullptr;
+    if (signalIds.empty()) return std::nullopt;
     const auto [first, last] = gaps.equal_range(out->firstIndex);
     const Instant begins = out->timeOf(0);
     constexpr Duration slack = milliseconds(1);
@@ -435,18 +488,58 @@ BlockPtr RunReader::Blocks::State::read(std::int64_t id) {
         out->gapBefore->lostSamples += gap.lostSamples;
     }
     // A file that jumps back in time is damaged; time never does.
-    if (end && out->timeOf(0) < *end - nanoseconds(2)) {
-        ++damaged;
-        return nullptr;
-    }
+    if (end && begins < *end - nanoseconds(2)) return refuse();
+    if (std::exchange(lost, false) && end && !out->gapBefore && begins > *end)
+        out->gapBefore = Gap{*end + nanoseconds(1), begins, 0, "damaged"};
     end = out->timeOf(samples - 1);
+    Held made{nullptr, {}, samples};
+    std::vector<Samples> columns;
+    std::vector<std::vector<QualityInterval>> qualities;
+    for (std::size_t i = 0; i < found.size(); ++i)
+        if (found[i]) {
+            made.columns.push_back(i);
+            columns.push_back(std::move(out->columns[i]));
+            qualities.push_back(std::move(out->quality[i]));
+        }
+    out->columns = std::move(columns);
+    out->quality = std::move(qualities);
+    made.block = std::move(out);
+    return made;
+}
+
+/// The block that is held, with all columns. A signal that it does not hold (added or removed while recording) reads as
+/// nothing: NaN is not possible in whole numbers, so its column is marked as a gap. These are made up by the piece, so
+/// that their memory does not grow with what a block says of itself.
+BlockPtr RunReader::Blocks::State::part() {
+    constexpr std::size_t mostMadeUp = std::size_t{1} << 22, fewestRows = 1024;
+    const std::size_t missing = signalIds.size() - held->columns.size();
+    if (missing == 0) return std::exchange(held, std::nullopt)->block;
+    const std::size_t rows = std::min(held->n - held->done, std::max(fewestRows, mostMadeUp / missing));
+    auto out = std::make_shared<Block>(*partOf(held->block, held->done, held->done + rows));
+    std::vector<Samples> columns(signalIds.size(), std::vector<double>());
+    std::vector<std::vector<QualityInterval>> qualities(signalIds.size(), {{0, rows, Quality::gap}});
+    for (std::size_t i = 0; i < held->columns.size(); ++i) {
+        columns[held->columns[i]] = std::move(out->columns[i]);
+        qualities[held->columns[i]] = std::move(out->quality[i]);
+    }
+    for (std::size_t i = 0, next = 0; i < columns.size(); ++i)
+        if (next < held->columns.size() && held->columns[next] == i)
+            ++next;
+        else
+            columns[i] = std::vector<double>(rows, std::numeric_limits<double>::quiet_NaN());
+    out->columns = std::move(columns);
+    out->quality = std::move(qualities);
+    held->done += rows;
+    if (held->done == held->n) held.reset();
     return out;
 }
 
 BlockPtr RunReader::Blocks::next() {
-    while (state_->nextId < state_->ids.size())
-        if (BlockPtr block = state_->read(state_->ids[state_->nextId++])) return block;
-    return nullptr;
+    while (!state_->held) {
+        if (state_->nextId == state_->ids.size()) return nullptr;
+        state_->held = state_->read(state_->ids[state_->nextId++]);
+    }
+    return state_->part();
 }
 
 Instant RunReader::replayFrom(std::int64_t group, const std::vector<std::int64_t>& signals, Instant from) {
@@ -469,8 +562,7 @@ Instant RunReader::replayFrom(std::int64_t group, const std::vector<std::int64_t
         std::uint64_t n;
     };
     std::vector<Held> before;
-    for (const auto& [id, layout] : state_->layouts) {
-        if (layout.group != group) continue;
+    for (const std::int64_t id : state_->layoutsOf[group]) {
         Statement s(state_->db.get(), "SELECT t0_ns, n FROM block WHERE layout_id=? AND t0_ns<? ORDER BY t0_ns DESC");
         std::uint64_t held = 0;
         // The newest of them may lie across the moment itself and hold no more than its first sample before it.
@@ -494,8 +586,8 @@ std::vector<Bucket> RunReader::summaries(std::int64_t signal, int level) {
     const auto as = state_->readAs.find(signal);
     s.bind(1, as == state_->readAs.end() ? signal : as->second).bind(2, static_cast<std::int64_t>(level));
     while (s.step()) {
-        const auto buckets = runformat::unpackBuckets(s.blob(0));
-        out.insert(out.end(), buckets.begin(), buckets.end());
+        for (const Bucket& b : runformat::unpackBuckets(s.blob(0)))
+            if (plausible(b.begin) && (out.empty() || b.begin >= out.back().begin)) out.push_back(b);
     }
     return out;
 }

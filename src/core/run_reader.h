@@ -42,6 +42,7 @@ struct RunGroup {
     std::uint64_t samples = 0;  ///< per signal
     Span span;                  ///< of the first and just behind the last sample
     std::vector<Gap> gaps;
+    std::vector<std::uint64_t> gapsBefore;  ///< the number of the sample behind each of them
 };
 
 /// Readings that were worked out again from the raw samples.

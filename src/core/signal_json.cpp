@@ -69,7 +69,7 @@ std::optional<Stage> readStage(const Json& json, const std::string& where, const
     } else if (key == "two-points") {
         stage =
             TwoPoints{f.neededNumber("x1"), f.neededNumber("y1"), f.neededNumber("x2"), f.neededNumber("y2"), unit(),
-                      f.string("note")};
+                      f.words("note")};
     } else if (key == "formula") {
         stage = Formula{f.string("formula", true), unit()};
     } else if (key == "moving-mean") {
@@ -107,7 +107,7 @@ std::optional<Stage> readStage(const Json& json, const std::string& where, const
 ChainSpec readChain(JsonFields& f, ChannelKind kind) {
     ChainSpec chain;
     std::string unit = rawUnit(kind);
-    f.list("chain", [&](const Json& j, const std::string& where) {
+    f.list("chain", mostStages, [&](const Json& j, const std::string& where) {
         if (const auto stage = readStage(j, where, unit, f.problems())) {
             unit = unitAfter(*stage, unit);
             chain.push_back(*stage);

@@ -25,7 +25,8 @@ std::string secondsText(std::int64_t ns) {
 }
 
 std::string roughText(Duration d) {
-    const std::int64_t s = (d.ns + 500'000'000) / 1'000'000'000;
+    constexpr std::int64_t second = 1'000'000'000;
+    const std::int64_t s = d.ns / second + (d.ns % second) / (second / 2);
     if (s < 60) return fmt::format("{} s", s);
     if (s < 3600) return fmt::format("{} min", s / 60);
     if (s < 10 * 3600) return fmt::format("{} h {} min", s / 3600, s / 60 % 60);
@@ -48,7 +49,7 @@ bool parseDuration(const std::string& text, Duration& out) {
     if (unit == "min") factor = 60;
     if (unit == "h") factor = 3600;
     if (unit == "d") factor = 86400;
-    if (factor == 0 || std::fabs(number * factor) > 9e9) return false;
+    if (factor == 0 || std::fabs(number * factor) > static_cast<double>(furthestNs) * 1e-9) return false;
     out = seconds(number * factor);
     return true;
 }

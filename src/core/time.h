@@ -1,5 +1,6 @@
 #pragma once
 
+#include <algorithm>
 #include <cmath>
 #include <compare>
 #include <cstdint>
@@ -41,9 +42,22 @@ inline constexpr Duration nanoseconds(std::int64_t n) {
 inline constexpr Duration milliseconds(std::int64_t n) {
     return {n * 1'000'000};
 }
-/// Rounded to the nearest nanosecond. Precondition: |s| < 9e9 and finite.
+/// No moment of a bench lies further from its beginning, forwards or back: 63 years. Sums and differences of two such
+/// moments, and of one with a wall clock's (WallAnchor), can be held. What comes from files is checked against it.
+inline constexpr std::int64_t furthestNs = 2'000'000'000'000'000'000;
+inline constexpr bool plausible(Instant t) {
+    return t.ns >= -furthestNs && t.ns <= furthestNs;
+}
+inline constexpr bool plausible(const WallAnchor& a) {
+    return plausible(a.at) && a.unixNs >= -2 * furthestNs && a.unixNs <= 2 * furthestNs;
+}
+/// Rounded to the nearest nanosecond, and to `furthestNs` at most; 0 for what is no number.
+inline Duration fromNs(double ns) {
+    constexpr auto most = static_cast<double>(furthestNs);
+    return {ns == ns ? std::llround(std::clamp(ns, -most, most)) : 0};
+}
 inline Duration seconds(double s) {
-    return {std::llround(s * 1e9)};
+    return fromNs(s * 1e9);
 }
 
 inline constexpr Duration operator-(Instant a, Instant b) {

@@ -31,9 +31,11 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
     const bool sameShape = group.group && group.group->channels == scan->channels;
     group.anew = group.group != nullptr;
     group.group = scan;
-    if (!group.timeline)
-        group.timeline = std::make_shared<Timeline>(
-            scan->clocked() ? std::max<std::size_t>(4096, options.history.samples / 16) : options.history.samples);
+    if (!group.timeline) {
+        const HistorySize size = options.history.sharedBy(bench.signals.size());
+        group.timeline = std::make_shared<Timeline>(scan->clocked() ? std::max<std::size_t>(4096, size.samples / 16)
+                                                                    : size.samples);
+    }
     if (!sameShape) {
         const Lock lock(mutex);
         for (const Channel& channel : scan->channels) {
@@ -46,6 +48,7 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
 }
 
 void Engine::State::bind(Group& group) {
+    const HistorySize size = options.history.sharedBy(bench.signals.size());
     std::vector<Bound> now;
     std::map<std::string, Bound*> before;
     for (Bound& b : group.bound) before[b.spec->id] = &b;
@@ -65,7 +68,7 @@ void Engine::State::bind(Group& group) {
                 b.filter = std::move(was.filter);
                 b.came = was.came;
             }
-            if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, options.history);
+            if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, size);
             source.follow(spec->id, b.history, spec->chain, spec->kind);
             now.push_back(std::move(b));
         }

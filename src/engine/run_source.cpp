@@ -139,11 +139,11 @@ void RunSource::readWanted(RunReader& reader, const std::stop_token& stop) {
                 // A count goes on from the very beginning; it cannot be begun in the middle.
                 const auto evaluator = ChainEvaluator::make(s.current().chain, s.current().kind);
                 if (!evaluator) continue;
-                const Duration reach{std::min(evaluator.value().memoryTime().ns, std::int64_t{1} << 60)};
+                const Duration reach{std::min(evaluator.value().memoryTime().ns, furthestNs)};
                 const double samples =
                     static_cast<double>(evaluator.value().memorySamples()) * overviews_.at(s.key).intervalNs;
-                part.span.from = {
-                    std::max(group.span.from.ns, part.span.from.ns - reach.ns - static_cast<std::int64_t>(samples))};
+                const Duration back = std::min(reach + fromNs(samples), part.span.from - group.span.from);
+                part.span.from = std::max(group.span.from, part.span.from - back);
                 counted += static_cast<double>((part.span.to - part.span.from).ns) /
                            std::max(1.0, overviews_.at(s.key).intervalNs);
             }
@@ -163,7 +163,8 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
     if (!whole && !signals.empty()) {
         const double interval = std::max(1.0, overviews_.at(signals.front()->key).intervalNs);
         room = std::min<std::uint64_t>(
-            room, static_cast<std::uint64_t>(static_cast<double>((part.span.to - part.span.from).ns) / interval * 1.1) +
+            room, static_cast<std::uint64_t>(
+                      std::max(0.0, static_cast<double>((part.span.to - part.span.from).ns) / interval * 1.1)) +
                       2 * runformat::blockBytes / signals.size());
     }
     room = std::max<std::uint64_t>(room, 64);
@@ -217,6 +218,9 @@ bool RunSource::covers(const std::string& signal, Span span) const {
 void RunSource::want(const std::string& signal, Span span) const {
     if (!inParts_.load(std::memory_order_acquire)) return;  // it comes by itself
     // A little more than is looked at, so that the next step to either side is there already.
+    const Span all = loaded_.extent();
+    span = {std::max(span.from, all.from), std::min(span.to, all.to)};
+    if (span.from > span.to) return;
     const Duration margin{(span.to - span.from).ns / 2 + 1};
     span = {span.from - margin, span.to + margin};
     const Lock lock(mutex_);
@@ -261,8 +265,8 @@ int RunSource::columnsOf(const Overview& o, const ColumnRequest& request, std::v
             continue;
         }
         // Columns narrower than a bucket all show it until the samples are there.
-        Instant end = it + 1 != buckets.end() ? (it + 1)->begin : Instant{it->begin.ns + std::llround(length)};
-        end = std::min({end, Instant{it->begin.ns + std::llround(length)}, to});
+        Instant end = std::min(it->begin + fromNs(length), to);
+        if (it + 1 != buckets.end()) end = std::min(end, (it + 1)->begin);
         for (std::int64_t t = std::max(it->begin, request.from).ns; t < end.ns;) {
             const auto i = static_cast<std::size_t>((t - request.from.ns) / width);
             out[i].add(it->summary);
@@ -285,7 +289,7 @@ int RunSource::columns(const std::string& signal, const ColumnRequest& request, 
 Reading RunSource::at(const std::string& signal, Instant t) const {
     const Overview* o = overview(signal);
     if (!o || covers(signal, {t, t})) return loaded_.at(signal, t);
-    const Duration around{static_cast<std::int64_t>(o->intervalNs * 4096)};
+    const Duration around = fromNs(o->intervalNs * 4096);
     want(signal, {t - around, t + around});
     Reading r;
     const auto& buckets = o->buckets(o->finestLevel());

@@ -348,7 +348,7 @@ TEST(Cli, TheColdStoresRackIsReadByItsExampleAndPlayedAgain) {
     // With patience: on a busy machine a reply that came too late would count as one that did not fit.
     bench.replace(at, shipped.size(), "\"" + f.file("port") + "\", \"timeout-s\": 10");
     test::writeFile(g.file("store.bench"), bench);
-    const Output o = run(g, {"record", g.file("store.bench"), "--for", "1500ms", "--out", g.file("a.run")});
+    const Output o = run(g, {"record", g.file("store.bench"), "--for", "4s", "--out", g.file("a.run")});
     EXPECT_EQ(o.code, cli::ok) << o.err;
     {
         const auto reader = RunReader::open(g.file("a.run"));

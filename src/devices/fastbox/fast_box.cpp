@@ -52,6 +52,21 @@ Result<FastBoxSettings> fastBoxSettings(const JsonText& json) {
     return s;
 }
 
+/// What every box measures: a sine with some noise, a whole number of turns, so that it joins up with itself.
+const std::vector<std::int16_t>& table() {
+    static const std::vector<std::int16_t> once = [] {
+        sim::Noise noise(1);
+        std::vector<std::int16_t> out(tableSamples);
+        for (std::size_t i = 0; i < tableSamples; ++i) {
+            const double turn = static_cast<double>(i) / static_cast<double>(tableSamples) * 512;
+            out[i] = static_cast<std::int16_t>(
+                std::lround(8000 * std::sin(turn * 2 * std::numbers::pi) + 12 * noise.normal()));
+        }
+        return out;
+    }();
+    return once;
+}
+
 class FastBox : public Device {
 public:
     FastBox(DeviceContext context, const FastBoxSettings& settings)
@@ -63,14 +78,6 @@ public:
         for (int c = 0; c < static_cast<int>(settings_.channels); ++c)
             group->channels.push_back({"AI" + std::to_string(c), SampleType::int16, ChannelKind::analogInput});
         group_ = std::move(group);
-        // A whole number of turns, so that the table joins up with itself.
-        sim::Noise noise(1);
-        table_.resize(tableSamples);
-        for (std::size_t i = 0; i < tableSamples; ++i) {
-            const double turn = static_cast<double>(i) / static_cast<double>(tableSamples) * 512;
-            table_[i] = static_cast<std::int16_t>(
-                std::lround(8000 * std::sin(turn * 2 * std::numbers::pi) + 12 * noise.normal()));
-        }
     }
 
     void run(DeviceSink& sink, std::stop_token stop) override {
@@ -100,7 +107,7 @@ private:
             std::size_t at = (first + c * 15'485'863) % tableSamples;
             for (std::size_t done = 0; done < n;) {
                 const std::size_t part = std::min(n - done, tableSamples - at);
-                std::memcpy(v.data() + done, table_.data() + at, part * sizeof v[0]);
+                std::memcpy(v.data() + done, table().data() + at, part * sizeof v[0]);
                 done += part;
                 at = 0;
             }
@@ -174,7 +181,6 @@ private:
     const DeviceContext context_;
     const FastBoxSettings settings_;
     std::shared_ptr<const ScanGroup> group_;
-    std::vector<std::int16_t> table_;
     Mutex mutex_;
     std::condition_variable_any sleeper_;
 };

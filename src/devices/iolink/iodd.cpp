@@ -7,6 +7,7 @@
 #include <cmath>
 #include <map>
 #include <pugixml.hpp>
+#include <set>
 
 namespace cruscotto {
 
@@ -41,6 +42,21 @@ std::size_t countOr(const xml_node& n, const char* attribute, double otherwise) 
 struct Shown {
     double gradient = 1, offset = 0;
     std::string unit;
+};
+
+/// Names of which no two are the same: "Level", "Level 2" ...
+class Names {
+public:
+    std::string own(const std::string& name) {
+        std::string out = name;
+        for (int& next = next_.try_emplace(name, 2).first->second; !taken_.insert(out).second; ++next)
+            out = name + " " + std::to_string(next);
+        return out;
+    }
+
+private:
+    std::set<std::string> taken_;
+    std::map<std::string, int> next_;  // the number to try, by the name that was asked for
 };
 
 class Reader {
@@ -91,7 +107,8 @@ public:
             processData(data.child("ProcessDataOut"), out.out, out.outBits);
         }
         const xml_node variables = function.child("VariableCollection");
-        for (const xml_node& v : variables.children("Variable")) parameter(v, wholeOr(v, "index", -1), out);
+        Names names;
+        for (const xml_node& v : variables.children("Variable")) parameter(v, wholeOr(v, "index", -1), out, names);
         for (const xml_node& v : variables.children("StdVariableRef")) {
             const std::string_view which = v.attribute("id").as_string();
             if (which == "V_SystemCommand") {
@@ -204,15 +221,11 @@ private:
         bits = std::min<std::size_t>(countOr(n, "bitLength", 0), 256);
         const std::string id = n.attribute("id").as_string();
         const xml_node type = typeOf(n);
-        std::vector<std::string> names;
+        Names names;
         const auto add = [&](IoddValue v, std::string name) {
             if (v.type == IoddValue::Type::text || v.bitOffset + v.bits > bits || out.size() >= mostValues) return;
             if (name.empty()) name = "Value " + std::to_string(out.size() + 1);
-            // A name is what a terminal is called: no two may share one.
-            v.name = name;
-            for (int k = 2; std::ranges::find(names, v.name) != names.end(); ++k)
-                v.name = name + " " + std::to_string(k);
-            names.push_back(v.name);
+            v.name = names.own(name);  // what a terminal is called
             out.push_back(std::move(v));
         };
         if (kindOf(type) == "RecordT") {
@@ -228,7 +241,7 @@ private:
             add(std::move(v), textOf(n));
         }
     }
-    void parameter(const xml_node& n, int index, Iodd& out) const {
+    void parameter(const xml_node& n, int index, Iodd& out, Names& names) const {
         if (index < 0 || index > 65535 || out.parameters.size() >= mostParameters) return;
         const std::string id = n.attribute("id").as_string(), access = n.attribute("accessRights").as_string("rw");
         IoddParameter p;
@@ -238,10 +251,7 @@ private:
         const std::string name = textOf(n).empty() ? id : textOf(n);
         const xml_node type = typeOf(n);
         const auto add = [&](const std::string& called) {
-            p.value.name = called;
-            for (int k = 2;
-                 std::ranges::any_of(out.parameters, [&](const auto& q) { return q.value.name == p.value.name; }); ++k)
-                p.value.name = called + " " + std::to_string(k);
+            p.value.name = names.own(called);
             out.parameters.push_back(p);
         };
         if (kindOf(type) == "RecordT") {

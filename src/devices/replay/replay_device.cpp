@@ -64,8 +64,7 @@ public:
                  {}});
             return;
         }
-        const Duration period{
-            static_cast<std::int64_t>(static_cast<double>((span.to - span.from).ns) / settings_.speed)};
+        const Duration period = fromNs(static_cast<double>((span.to - span.from).ns) / settings_.speed);
         const Instant began = context_.pace == Pace::realTime ? sink.now() : Instant{0};
         for (std::int64_t lap = 0; !stop.stop_requested(); ++lap) {
             sink.report({LinkState::live,
@@ -130,8 +129,7 @@ private:
     }
 
     Instant mapped(Instant t, Instant from, Instant lapBegan) const {
-        return {lapBegan.ns +
-                static_cast<std::int64_t>(std::llround(static_cast<double>((t - from).ns) / settings_.speed))};
+        return lapBegan + fromNs(static_cast<double>((t - from).ns) / settings_.speed);
     }
 
     /// Samples come at their own times, a few milliseconds' worth together; as fast as possible whole blocks, the one
