@@ -535,7 +535,8 @@ void ChainDrawer::refresh(Instant t, bool digits) {
             if (unit != "V") step = 0;
             if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
         }
-        if (i == s->chain.size() && i > 0 && !isDigital(s->kind)) decimals = std::max(decimals, decimalsOf(*s));
+        if (i == s->chain.size() && i > 0 && !isDigital(s->kind))
+            decimals = std::max(decimals, session_.seen().decimalsOf(*s));
         stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
     }
     if (limitsCard_) {

@@ -133,6 +133,7 @@ std::string freshTag(const Bench& bench, const std::string& terminal) {
             letters += letters.empty() ? static_cast<char>(c & ~0x20) : c;
     }
     std::vector<std::string> ideas;
+    if (part == digits) ideas.push_back("N" + part);  // the place of a number in a line
     if (part.size() <= 3) ideas.push_back(part);
     for (const std::size_t n : {1U, 2U, 3U})
         if (letters.size() >= n) ideas.push_back(letters.substr(0, n) + digits);
@@ -155,6 +156,9 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
     s.terminal = t.terminal;
     s.kind = t.kind;
     s.name = t.name.empty() ? t.terminal : t.name;
+    // A line without labels: its numbers are called by their places.
+    if (s.name.find_first_not_of("0123456789") == std::string::npos)
+        s.name = QCoreApplication::translate("core", "Number %1").arg(shown(s.name)).toStdString();
     s.tag = freshTag(bench, t.terminal);
     s.id = freshId(t.terminal, ids);
     s.colour = static_cast<int>(ids.size() % 8);
@@ -164,7 +168,6 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
         s.range = t.ranges.back();
         s.chain = {
             CountsToVolts{t.bits, t.ranges.back().low, t.ranges.back().high, CountsToVolts::Coding::twosComplement}};
-        s.scale = t.ranges.back();
     } else if (t.kind == ChannelKind::analogInput && t.type == SampleType::float64) {
         s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
     } else if (t.kind == ChannelKind::counterInput) {

@@ -86,7 +86,7 @@ MainWindow::MainWindow()
     splitter_->setChildrenCollapsible(false);
     splitter_->setStretchFactor(1, 1);
     list_->setMinimumWidth(200);
-    page_->setMinimumWidth(400);
+    page_->setMinimumWidth(340);
     side_->setMinimumWidth(280);
     splitter_->setSizes({264, 1016, 320});
     column->addWidget(splitter_, 1);
@@ -363,6 +363,7 @@ bool MainWindow::mayLeave() {
 void MainWindow::openChain(const QString& signal) {
     side_->setCurrentWidget(drawer_);
     side_->show();
+    fitSide();
     drawer_->open(signal);
     list_->select(signal);
 }
@@ -370,6 +371,7 @@ void MainWindow::openChain(const QString& signal) {
 void MainWindow::openDevice(const QString& device) {
     side_->setCurrentWidget(device_);
     side_->show();
+    fitSide();
     device_->open(device);
 }
 
@@ -386,6 +388,7 @@ FindPanel& MainWindow::findPanel() {
 void MainWindow::openFind() {
     side_->setCurrentWidget(&findPanel());
     side_->show();
+    fitSide();
 }
 
 WireView* MainWindow::openWire(const QString& device) {
@@ -416,6 +419,7 @@ WireView* MainWindow::openWire(const QString& device) {
 void MainWindow::closeSide() {
     page_->setFocus();  // first: else a tile would get it on the way, and be chosen
     side_->hide();
+    fitSide();
 }
 
 void MainWindow::setNight(bool night) {
@@ -454,6 +458,13 @@ void MainWindow::keyPressEvent(QKeyEvent* event) {
 void MainWindow::resizeEvent(QResizeEvent* event) {
     QMainWindow::resizeEvent(event);
     actionList_->hide();
+    fitSide();
+}
+
+void MainWindow::fitSide() {
+    // Beside an open panel the page needs what room there is.
+    constexpr int forThree = 860;
+    list_->setVisible(side_->isHidden() || width() >= forThree);
 }
 
 }  // namespace cruscotto

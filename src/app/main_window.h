@@ -84,6 +84,7 @@ private:
     /// True if nothing is lost by going on: saved, or the person said so.
     bool mayLeave();
     void closeSide();
+    void fitSide();
     void tileMenu(QPoint at);
     /// For the row of the list that is current, a signal or a device.
     void rowMenu(QPoint at);

@@ -89,6 +89,10 @@ void Session::stop() {
     if (engine_) engine_->stop();
 }
 
+QString Session::numberText(const SignalSpec& s, double v) const {
+    return shown(readingText(v, seen_.decimalsOf(s)));
+}
+
 void Session::close() {
     stop();
     engine_.reset();
@@ -97,6 +101,7 @@ void Session::close() {
     reading_ = {};
     runDoneSaid_ = problemSaid_ = false;
     corrections_.clear();
+    seen_.clear();
     cursor_.goToEnd();
 }
 

@@ -10,6 +10,7 @@
 #include "app/recovery.h"
 #include "app/time_cursor.h"
 #include "core/bench.h"
+#include "core/seen_readings.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
 
@@ -71,6 +72,10 @@ public:
     [[nodiscard]] RunSource* run() { return run_.get(); }     ///< null for a bench
     [[nodiscard]] const RunSource* run() const { return run_.get(); }
     [[nodiscard]] const Source& source() const;
+    /// How signals are shown, by what was seen of them.
+    [[nodiscard]] SeenReadings& seen() { return seen_; }
+    /// A reading as a number with the decimals that suit the signal; its unit separately.
+    [[nodiscard]] QString numberText(const SignalSpec& s, double v) const;
     /// The newest there is.
     [[nodiscard]] Instant end() const;
     /// What the page shows.
@@ -146,6 +151,7 @@ private:
     QString lastRun_;
     QUndoStack undo_;
     TimeCursor cursor_;
+    SeenReadings seen_;
     HistorySource nothing_;
     std::unique_ptr<Engine> engine_;
     std::unique_ptr<RunSource> run_;

@@ -46,7 +46,7 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
     const auto propose = [this] {
         const SignalSpec* s = bench_.signal(signal_->currentData().toString().toStdString());
         if (!s) return;
-        const Scale scale = s->scale.value_or(Scale{0, 1});
+        const Scale scale = expectedScale(*s).value_or(Scale{0, 1});
         level_->setText(
             shown(shortNumber(isDigital(s->kind) ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
     };

@@ -215,7 +215,8 @@ bool SignalModel::refresh(Instant t) {
         }
         const SignalSpec& s = *r.signal;
         const Reading reading = session_.source().at(s.id, t);
-        r.value = isDigital(s.kind) ? stateWord(s, reading.value) : numberText(s, reading.value);
+        session_.seen().look(s, session_.source(), reading.value);
+        r.value = isDigital(s.kind) ? stateWord(s, reading.value) : session_.numberText(s, reading.value);
         r.unit = r.value == QStringLiteral("–") ? QString() : unitOf(s);
         const Remark remark = remarkOn(s, reading);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;

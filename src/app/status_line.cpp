@@ -28,7 +28,8 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     setAttribute(Qt::WA_OpaquePaintEvent);
     auto* row = new QHBoxLayout(this);
     row->setContentsMargins(8, 0, 12, 0);
-    row->setSpacing(20);
+    // A small screen, or a large one at twice the size, has room for the compact form only.
+    row->setSizeConstraint(QLayout::SetNoConstraint);
     menu_->setObjectName("quiet");
     menu_->setStyleSheet("font-size: 15px; font-weight: 600;");
     menu_->setPopupMode(QToolButton::InstantPopup);
@@ -37,7 +38,6 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     record_->setAccessibleName(tr("Record"));
     record_->setToolTip(tr("Start and stop recording (Ctrl+R)"));
     for (QToolButton* b : {actions_, theme_}) b->setObjectName("quiet");
-    actions_->setText(tr("Actions  Ctrl+K"));
     row->addWidget(menu_);
     row->addWidget(state_);
     row->addWidget(record_);
@@ -45,14 +45,26 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     row->addWidget(kept_, 1);
     row->addWidget(actions_);
     row->addWidget(theme_);
-    // The clock must not push what stands behind it to and fro.
-    state_->setMinimumWidth(150);
     // Nor must a long name or sentence make the window wider than it is.
     kept_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
-    kept_->setMinimumWidth(120);
     kept_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
     kept_->setTextFormat(Qt::PlainText);
     state_->setTextFormat(Qt::RichText);
+    arrange();
+}
+
+QSize StatusLine::minimumSizeHint() const {
+    return {560, sizeHint().height()};
+}
+
+void StatusLine::arrange() {
+    layout()->setSpacing(compact_ ? 8 : 20);
+    actions_->setText(compact_ ? QStringLiteral("Ctrl+K") : tr("Actions  Ctrl+K"));
+    actions_->setAccessibleName(tr("Actions"));
+    theme_->setVisible(!compact_);
+    // The clock must not push what stands behind it to and fro.
+    state_->setMinimumWidth(compact_ ? 110 : 150);
+    kept_->setMinimumWidth(compact_ ? 60 : 120);
 }
 
 void StatusLine::setFreeBytes(std::uint64_t bytes) {
@@ -75,7 +87,7 @@ void StatusLine::refresh(bool digits) {
     if (!digits) return;
     if (ticks_++ % 25 == 0) measureDisk();
     const Theme& t = theme();
-    constexpr int longestName = 260;
+    const int longestName = compact_ ? 110 : 260;
     menu_->setText(menu_->fontMetrics().elidedText(shown(session_.bench().name), Qt::ElideRight, longestName) +
                    (session_.unsaved() ? QStringLiteral(" •") : QString()) + QStringLiteral("  ▾"));
     const Bench& bench = session_.bench();
@@ -128,10 +140,12 @@ void StatusLine::refresh(bool digits) {
         const Verdict v = verdictOf(s->limits, session_.source().at(s->id, at).value);
         outside += v == Verdict::low || v == Verdict::high;
     }
-    limits_->setText(
-        outside
-            ? QString("<span style='color:%1'>▲ %2</span>").arg(t.red.name(), tr("%n outside limits", nullptr, outside))
-            : QString());
+    limits_->setText(outside ? QString("<span style='color:%1'>▲ %2</span>")
+                                   .arg(t.red.name(),
+                                        compact_ ? QString::number(outside) : tr("%n outside limits", nullptr, outside))
+                             : QString());
+
+    limits_->setToolTip(outside ? tr("%n outside limits", nullptr, outside) : QString());
 
     const QString kept = keptOf(recording);
     showKept(kept, kept.startsWith(QStringLiteral("▲")));
@@ -190,6 +204,12 @@ void StatusLine::tellTrouble(const RecordingStatus& recording) {
 }
 
 void StatusLine::resizeEvent(QResizeEvent*) {
+    constexpr int roomy = 840;
+    if (const bool compact = width() < roomy; compact != compact_) {
+        compact_ = compact;
+        arrange();
+        refresh(true);
+    }
     showKept(kept_->toolTip(), kept_->objectName() == QStringLiteral("wrong"));
 }
 

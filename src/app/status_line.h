@@ -24,6 +24,8 @@ public:
     /// The whole of it, however much of that there is room for.
     [[nodiscard]] QString keptText() const { return kept_->toolTip(); }
     [[nodiscard]] QString stateText() const { return state_->text(); }
+    /// Of what is left when there is little room: see compact_.
+    [[nodiscard]] QSize minimumSizeHint() const override;
     /// Of the disk that runs go to; 0: not known yet.
     [[nodiscard]] std::uint64_t freeBytes() const { return *freeBytes_; }
     /// Stands in for the disk: free bytes where runs go. For pictures and tests.
@@ -42,7 +44,10 @@ private:
     [[nodiscard]] QString keptOf(const RecordingStatus& recording);
     void showKept(const QString& words, bool wrong);
     void tellTrouble(const RecordingStatus& recording);
+    void arrange();
     Session& session_;
+    /// Little room: shorter words, and no switch of the theme, which is among the actions too.
+    bool compact_ = false;
     QToolButton* menu_;
     QLabel* state_;
     QPushButton* record_;

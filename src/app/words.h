@@ -5,6 +5,7 @@
 #include <QString>
 
 #include "core/bench.h"
+#include "core/seen_readings.h"
 #include "core/text.h"
 #include "core/units.h"
 
@@ -23,12 +24,10 @@ inline QString countText(std::uint64_t n) {
     return QLocale(QLocale::English).toString(static_cast<qulonglong>(n));
 }
 
-/// A reading as a number with the decimals that suit the signal; its unit separately.
-inline int decimalsOf(const SignalSpec& s) {
-    return s.scale ? decimalsFor(s.scale->low, s.scale->high) : 2;
-}
-inline QString numberText(const SignalSpec& s, double v) {
-    return shown(readingText(v, decimalsOf(s)));
+/// An output's value with the decimals that suit what it can be set to.
+inline QString outputText(const SignalSpec& s, double v) {
+    const Scale scale = expectedScale(s).value_or(Scale{});
+    return shown(readingText(v, decimalsFor(scale.low, scale.high)));
 }
 inline QString unitOf(const SignalSpec& s) {
     return shown(unitText(s.unit()));
@@ -44,12 +43,6 @@ inline QString stateWord(const SignalSpec& s, double v) {
 /// Whether it stands where it was until it is read or set again, and is drawn so.
 inline bool holds(const SignalSpec& s) {
     return isDigital(s.kind) || isOutput(s.kind);
-}
-
-/// The scale that a tile shows a signal on: its own for the unit, else the signal's, else 0 to 1.
-inline Scale scaleOf(const TileSpec& tile, const SignalSpec& s) {
-    if (const auto it = tile.scales.find(s.unit()); it != tile.scales.end()) return it->second;
-    return s.scale.value_or(Scale{0, 1});
 }
 
 }  // namespace cruscotto

@@ -26,6 +26,7 @@
 #include "core/run_notes.h"
 #include "core/run_reader.h"
 #include "core/run_version.h"
+#include "core/seen_readings.h"
 #include "core/units.h"
 #include "devices/can/can_device.h"
 #include "devices/replay/replay_device.h"
@@ -296,6 +297,7 @@ int watch(const WatchOptions& options) {
     if (!bench) return badFile;
     auto engine = Engine::start(*bench);
     const Source& source = engine->source();
+    SeenReadings seen;
     pass(options.length, options.every, [&] {
         if (!engine->problem().empty()) stopAsked = true;
         const Instant now = engine->now();
@@ -303,7 +305,8 @@ int watch(const WatchOptions& options) {
         for (const auto& s : bench->signals) {
             const Reading r = source.at(s->id, now);
             const std::string unit = unitText(s->unit());
-            std::string value = readingText(r.value, s->scale ? decimalsFor(s->scale->low, s->scale->high) : 3);
+            seen.look(*s, source, r.value);
+            std::string value = readingText(r.value, seen.decimalsOf(*s));
             if (isDigital(s->kind))
                 value = r.value > 0.5        ? (s->onWord.empty() ? "on" : s->onWord)
                         : s->offWord.empty() ? "off"

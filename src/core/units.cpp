@@ -62,6 +62,10 @@ constexpr std::array units{
     Unit{"kN", "kN", 15, 1e3, 0},
     Unit{"L", "L", 16, 1, 0},
     Unit{"mL", "mL", 16, 1e-3, 0},
+    Unit{"J", "J", 19, 1, 0},
+    Unit{"kJ", "kJ", 19, 1e3, 0},
+    Unit{"W.h", "Wh", 19, 3.6e3, 0},
+    Unit{"kW.h", "kWh", 19, 3.6e6, 0},
     Unit{"{counts}", "counts", 17, 1, 0},
     Unit{"{pulses}", "pulses", 18, 1, 0},
 };

@@ -231,9 +231,14 @@ TEST(FreshSignals, HaveTagsOfTheirOwn) {
          {"mainboard.temp1", "cpu.temp1", "gpu.temp1", "2.AI3", "level.Output 2", "D13 out", "A0", "weight", "1", "-"})
         bench = withSignalFor(bench, "d", {terminal}, nullptr);
     for (int i = 0; i < 3; ++i) bench = withSignalFor(bench, "d", {"x.w"}, nullptr);
+    bench = withSignalFor(bench, "d", {"3"}, nullptr);
+    EXPECT_EQ(bench.signals.back()->name, "Number 3") << "of a line without labels";
+    EXPECT_EQ(bench.signals.back()->tag, "N3");
+    EXPECT_EQ(bench.signals.back()->terminal, "3");
+    bench = withoutSignal(bench, bench.signals.back()->id);
     std::vector<std::string> tags;
     for (const auto& s : bench.signals) tags.push_back(s->tag);
-    EXPECT_EQ(tags, (std::vector<std::string>{"T1", "Te1", "Tem1", "AI3", "O2", "D13", "A0", "W", "1", "-", "w", "W2",
+    EXPECT_EQ(tags, (std::vector<std::string>{"T1", "Te1", "Tem1", "AI3", "O2", "D13", "A0", "W", "N1", "-", "w", "W2",
                                               "W3"}));
 }
 

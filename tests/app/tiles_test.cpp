@@ -98,6 +98,35 @@ TEST_F(Tiles, ThePointerStandsWhereTheReadingIs) {
     EXPECT_GT(inkOnTheLeft(then), inkOnTheLeft(now)) << "at one second the shaft was still slow: the pointer is left";
 }
 
+TEST_F(Tiles, ASignalWithoutAScaleIsShownOnWhatItCanGiveElseOnWhatWasSeen) {
+    Bench bench = test::exampleBench("pump-bench");
+    for (const char* id : {"outlet-pressure", "shaft-speed"}) {
+        SignalSpec s = *bench.signal(id);
+        s.scale.reset();
+        bench = withSignal(bench, s);
+    }
+    SignalSpec flow = *bench.signal("flow");
+    PulseCounter count;
+    count.mode = PulseCounter::Mode::count;
+    flow.chain = {count};
+    flow.scale.reset();
+    bench = withSignal(bench, flow);
+    run(bench);
+    const auto ends = [&](const char* id) {
+        QStringList out;
+        for (const ScaleEnd* end : tile(id)->findChildren<ScaleEnd*>()) out << end->text();
+        return out;
+    };
+    EXPECT_EQ(ends("outlet"), (QStringList{"−0.1", "10"})) << "what its sensor can give";
+    const QStringList speed = ends("speed");
+    ASSERT_EQ(speed.size(), 2);
+    const double end = speed[1].toDouble();
+    EXPECT_GT(end, session().source().at("shaft-speed", session().end()).value) << speed.join(' ').toStdString();
+    EXPECT_LT(end, 10'000) << "what was seen, rounded outwards";
+    const double pulses = session().source().at("flow", session().end()).value;
+    EXPECT_EQ(session().numberText(flow, pulses), QString::number(pulses, 'f', 0)) << "a count is whole";
+}
+
 TEST_F(Tiles, AReadingOutsideItsLimitsSaysSoInAWord) {
     SignalSpec s = *session().bench().signal("outlet-pressure");
     const QImage before = picture("outlet");

@@ -28,6 +28,24 @@ using test::drag;
 using test::TempFolder;
 using Window = test::WindowTest;
 
+TEST_F(Window, ItFitsALargeScreenAtTwiceTheSize) {
+    window->resize(640, 400);
+    frame();
+    EXPECT_EQ(window->size(), QSize(640, 400));
+    auto* list = window->findChild<QWidget*>("signals");
+    EXPECT_TRUE(list->isVisible());
+    window->openChain("outlet-pressure");
+    frame();
+    EXPECT_EQ(window->size(), QSize(640, 400)) << "a panel needs no more room than there is";
+    EXPECT_FALSE(list->isVisible()) << "and takes the list's";
+    QTest::keyClick(window.get(), Qt::Key_Escape);
+    EXPECT_TRUE(list->isVisible());
+    window->openChain("outlet-pressure");
+    window->resize(1280, 800);
+    frame();
+    EXPECT_TRUE(list->isVisible());
+}
+
 TEST_F(Window, AnExampleOpensAsACopyAndIsLive) {
     EXPECT_TRUE(session().path().isEmpty()) << "saving asks for a name; the original stays as it is";
     EXPECT_FALSE(session().unsaved());

@@ -382,6 +382,15 @@ TEST(Cli, WhatABenchPublishesIsDescribed) {
     EXPECT_NE(run(f, {"dbc", test::example("beehive"), "--out", f.file("c.dbc")}).code, cli::ok) << "it has no bus";
 }
 
+TEST(Cli, APictureOfABenchThatMeasuresNothingComesToAnEnd) {
+    TempFolder f;
+    test::writeFile(f.file("empty.bench"),
+                    R"({"format":"cruscotto-bench","version":1,"name":"Empty","devices":[],"signals":[],"pages":[]})");
+    const Output o = run(f, {"picture", f.file("empty.bench"), "--after", "20s", "--out", f.file("a.png")});
+    EXPECT_EQ(o.code, cli::ok) << o.err;
+    EXPECT_TRUE(test::readFile(f.file("a.png")).starts_with("\x89PNG"));
+}
+
 TEST(Cli, OnlyShotsAreRecordedWhenAskedFor) {
     TempFolder f;
     const auto recorded = [&](std::vector<std::string> more) {

@@ -55,7 +55,7 @@ ControlTile::ControlTile(Session& session, QWidget* parent)
         value_->setToolTip(fine || !s || !s->output
                                ? QString()
                                : tr("A number from %1 to %2 is expected")
-                                     .arg(numberText(*s, s->output->low), numberText(*s, s->output->high)));
+                                     .arg(outputText(*s, s->output->low), outputText(*s, s->output->high)));
         if (!fine) return;
         value_->setModified(false);
         drive(v);
@@ -123,7 +123,7 @@ void ControlTile::paintEvent(QPaintEvent*) {
     const Theme& t = theme();
     const QRectF b = body();
     const bool digital = isDigital(s->kind);
-    const QString safe = digital ? stateWord(*s, s->output->safe) : numberText(*s, s->output->safe) + " " + unitOf(*s);
+    const QString safe = digital ? stateWord(*s, s->output->safe) : outputText(*s, s->output->safe) + " " + unitOf(*s);
     const bool reached = shown_.front().reading.quality == Quality::good;
     const bool rests = session_.outputsAtRest();
     const QString what = !session_.engine()    ? tr("as recorded")
@@ -154,8 +154,8 @@ void ControlTile::paintEvent(QPaintEvent*) {
         p.drawText(QRectF(b.left(), value_->geometry().top(), b.width(), value_->height()),
                    Qt::AlignRight | Qt::AlignVCenter, what);
     p.setPen(t.muted);
-    drawFigures(p, {b.left(), slider_->geometry().bottom() + 14.0}, uiFont(12), numberText(*s, s->output->low));
-    const QString high = numberText(*s, s->output->high);
+    drawFigures(p, {b.left(), slider_->geometry().bottom() + 14.0}, uiFont(12), outputText(*s, s->output->low));
+    const QString high = outputText(*s, s->output->high);
     drawFigures(p, {b.right() - figuresWidth(uiFont(12), high), slider_->geometry().bottom() + 14.0}, uiFont(12), high);
 }
 

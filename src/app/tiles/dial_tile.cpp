@@ -49,6 +49,9 @@ void DialTile::rebuild() {
     low_->setGeometry(std::max(2, static_cast<int>(left.x()) - w / 2), y, w, 18);
     high_->setGeometry(std::min(width() - w - 2, static_cast<int>(right.x()) - w / 2), y, w, 18);
     placeEnds(low_, high_, scale());
+    // Where there is no room for both, the unit stands and the ends do not.
+    constexpr double roomForEnds = 44;
+    for (ScaleEnd* end : {low_, high_}) end->setVisible(radius_ >= roomForEnds);
     stillValid_ = false;
 }
 

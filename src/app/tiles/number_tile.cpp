@@ -78,9 +78,14 @@ void NumberTile::paintEvent(QPaintEvent*) {
     p.setPen(doubtful ? t.muted : t.ink);
     const double baseline = b.top() + (b.height() + QFontMetricsF(big).capHeight()) / 2 - 4;
     const double end = drawFigures(p, {b.left(), baseline}, big, s.text);
-    p.setFont(uiFont(15));
     p.setPen(t.muted);
-    p.drawText(QPointF(end + 6, baseline), unit);
+    if (end + unitRoom - 2 <= b.right()) {
+        p.setFont(uiFont(15));
+        p.drawText(QPointF(end + 6, baseline), unit);
+    } else {  // a narrow tile: below the number
+        p.setFont(uiFont(11));
+        p.drawText(QPointF(b.left(), std::min(baseline + 13, b.bottom())), unit);
+    }
     const double left = end + 6 + unitRoom + 8;
     const Remark remark = remarkOn(s);
     p.setPen(remark.colour);

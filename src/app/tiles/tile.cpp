@@ -57,6 +57,7 @@ void Tile::setSpec(const TileSpec& spec) {
                 shown.spec = s;
                 for (const Shown& old : shown_)
                     if (old.spec->id == id) shown.text = old.text, shown.reading = old.reading;
+                shown.scale = scaleOf(*s);
                 next.push_back(std::move(shown));
             }
     shown_ = std::move(next);
@@ -74,34 +75,42 @@ void Tile::setSelected(bool selected) {
 }
 
 bool Tile::read(Instant t, bool digits) {
-    bool changed = false;
+    bool changed = false, rescaled = false;
     for (Shown& s : shown_) {
         const Reading before = s.reading;
         s.reading = session_.source().at(s.spec->id, t);
         if (s.reading.quality != before.quality) changed = true;
         if (!digits && !s.text.isEmpty()) continue;
-        const QString text =
-            isDigital(s.spec->kind) ? stateWord(*s.spec, s.reading.value) : numberText(*s.spec, s.reading.value);
+        session_.seen().look(*s.spec, session_.source(), s.reading.value);
+        const Scale scale = scaleOf(*s.spec);
+        rescaled = rescaled || scale != s.scale;
+        s.scale = scale;
+        const QString text = isDigital(s.spec->kind) ? stateWord(*s.spec, s.reading.value)
+                                                     : session_.numberText(*s.spec, s.reading.value);
         const bool onScale = !hasScale() || isDigital(s.spec->kind);
-        const OffScale off = onScale ? OffScale::no : offScale(scaleOf(spec_, *s.spec), s.reading.value);
+        const OffScale off = onScale ? OffScale::no : offScale(scale, s.reading.value);
         if (text != s.text || off != s.offScale) {
             s.text = text;
             s.offScale = off;
             changed = true;
         }
     }
-    return changed;
+    if (rescaled) rebuild();
+    return changed || rescaled;
 }
 
 Remark Tile::remarkOn(const Shown& s) const {
+    if (isOutput(s.spec->kind) && std::isnan(s.reading.value) && session_.outputsAtRest())
+        return {tr("at rest"), theme().muted};
     Remark remark = cruscotto::remarkOn(*s.spec, s.reading);
     if (remark.words.isEmpty() && s.offScale != OffScale::no)
         remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
     return remark;
 }
 
-Scale Tile::scale() const {
-    return first() ? scaleOf(spec_, *first()) : Scale{};
+Scale Tile::scaleOf(const SignalSpec& s) const {
+    if (const auto it = spec_.scales.find(s.unit()); it != spec_.scales.end()) return it->second;
+    return session_.seen().scaleOf(s);
 }
 
 QColor Tile::colourOf(const SignalSpec& s) const {
@@ -113,7 +122,8 @@ QFont Tile::fitted(QFont font, double room) const {
     const bool digital = isDigital(s.spec->kind);
     double wide = figuresWidth(font, s.text);
     for (const double end : {digital ? 0 : scale().low, digital ? 1 : scale().high})
-        wide = std::max(wide, figuresWidth(font, digital ? stateWord(*s.spec, end) : numberText(*s.spec, end)));
+        wide =
+            std::max(wide, figuresWidth(font, digital ? stateWord(*s.spec, end) : session_.numberText(*s.spec, end)));
     if (wide > room) font.setPixelSize(std::max(14, static_cast<int>(font.pixelSize() * room / wide)));
     return font;
 }

@@ -54,6 +54,7 @@ protected:
         QString text;  ///< the digits as they stand
         Reading reading;
         OffScale offScale = OffScale::no;  ///< as the digits say
+        Scale scale;                       ///< that it is shown on
     };
     /// After setSpec(), setTheme and resize: what is cached is worked out again.
     virtual void rebuild() {}
@@ -73,7 +74,9 @@ protected:
     [[nodiscard]] QFont fitted(QFont font, double room) const;
     void placeEnds(ScaleEnd* low, ScaleEnd* high, const Scale& scale) const;
     void connectEnds(ScaleEnd* low, ScaleEnd* high);
-    [[nodiscard]] Scale scale() const;
+    [[nodiscard]] Scale scale() const { return shown_.empty() ? Scale{} : shown_.front().scale; }
+    /// The scale that this tile shows a signal on: its own for the unit, else what the signal's readings are like.
+    [[nodiscard]] Scale scaleOf(const SignalSpec& s) const;
 
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;

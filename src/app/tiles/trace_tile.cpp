@@ -56,9 +56,10 @@ TraceTile::~TraceTile() = default;
 Scale TraceTile::laneScale(const Lane& lane) const {
     if (const auto it = spec_.scales.find(lane.unit); it != spec_.scales.end()) return it->second;
     std::optional<Scale> all;
-    for (const Line& line : lane.lines)
-        if (const auto& s = shown_[line.shownIndex].spec->scale)
-            all = all ? Scale{std::min(all->low, s->low), std::max(all->high, s->high)} : *s;
+    for (const Line& line : lane.lines) {
+        const Scale& s = shown_[line.shownIndex].scale;
+        all = all ? Scale{std::min(all->low, s.low), std::max(all->high, s.high)} : s;
+    }
     return all.value_or(Scale{0, 1});
 }
 

@@ -69,6 +69,20 @@ TEST(Iodd, WhatIsNoneIsRefusedWithTheReason) {
     EXPECT_FALSE(entity.ok());
 }
 
+TEST(Iodd, ManyVariablesOfOneNameAreToldApart) {
+    std::string xml = R"(<IODevice><ProfileBody><DeviceIdentity vendorId="1" deviceId="2"/><DeviceFunction>
+        <VariableCollection>)";
+    for (int i = 0; i < 100'000; ++i)
+        xml += R"(<Variable id="Level" index="60"><Datatype xsi:type="UIntegerT" bitLength="8"/></Variable>)";
+    const auto read = readIodd(xml + "</VariableCollection></DeviceFunction></ProfileBody></IODevice>");
+    ASSERT_TRUE(read.ok()) << read.error().english();
+    const auto& parameters = read.value().parameters;
+    ASSERT_EQ(parameters.size(), 2000U) << "so many can be shown";
+    EXPECT_EQ(parameters[0].value.name, "Level");
+    EXPECT_EQ(parameters[1].value.name, "Level 2");
+    EXPECT_EQ(parameters[1999].value.name, "Level 2000");
+}
+
 TEST(IoddValue, LiesWhereItsBitsSay) {
     IoddValue v;
     v.type = IoddValue::Type::signedWhole;
