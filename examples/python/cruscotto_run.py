@@ -56,8 +56,8 @@ class Run:
     def __init__(self, path):
         self.db = sqlite3.connect(f"file:{path}?mode=ro", uri=True)
         facts = dict(self.db.execute("SELECT key, value FROM run"))
-        if facts["format"] != "cruscotto-run" or facts["version"] != 2:
-            raise ValueError(f"{path} is not a run of format 2")
+        if facts["format"] != "cruscotto-run" or facts["version"] != 3:
+            raise ValueError(f"{path} is not a run of format 3")
         self.closed = facts["state"] == "closed"
         self.types = {row[0]: TYPES[row[1]] for row in self.db.execute("SELECT id, type FROM signal")}
         self.signals = {}

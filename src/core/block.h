@@ -92,6 +92,7 @@ struct Gap {
     Instant to;
     std::uint64_t lostSamples = 0;  ///< per channel; 0 when the device cannot tell
     std::string cause;
+    Quality quality = Quality::gap;  ///< of what stands there meanwhile: gap, or stale where only nothing new came
 };
 
 /// An immutable run of samples of one scan group, one column a channel, all of one length.

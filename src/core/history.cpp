@@ -34,6 +34,7 @@ void Timeline::append(const Block& block) {
     const bool gap = block.gapBefore.has_value();
     if (gap) {
         gapBegins_.append(std::min(block.gapBefore->from, block.timeOf(0)).ns);
+        gapQualities_.append(static_cast<std::uint8_t>(block.gapBefore->quality));
         gapEnds_.append(block.timeOf(0).ns);
     }
     if (block.times.empty()) {
@@ -57,12 +58,12 @@ Timeline::Segment Timeline::segmentAt(std::uint64_t number, std::uint64_t segmen
     return s;
 }
 
-std::optional<Span> Timeline::gapAt(Instant t) const {
+std::optional<Timeline::Hole> Timeline::gapAt(Instant t) const {
     const auto number = lastNotAfter(gapBegins_.firstKept(), gapEnds_.written(), t.ns,
                                      [&](std::uint64_t i) { return gapBegins_.at(i); });
     if (!number) return std::nullopt;
-    const Span gap{{gapBegins_.at(*number)}, {gapEnds_.at(*number)}};
-    if (gapBegins_.firstKept() > *number || t >= gap.to) return std::nullopt;
+    const Hole gap{{{gapBegins_.at(*number)}, {gapEnds_.at(*number)}}, static_cast<Quality>(gapQualities_.at(*number))};
+    if (gapBegins_.firstKept() > *number || t >= gap.span.to) return std::nullopt;
     return gap;
 }
 
@@ -142,7 +143,7 @@ std::optional<std::uint64_t> SignalHistory::Level::lastAtOrBefore(Instant t) con
 
 std::size_t HistorySize::bytes() const {
     constexpr std::size_t sample = 2 * sizeof(double);  // raw and reading
-    constexpr std::size_t bucket = 4 * sizeof(double) + sizeof(std::uint32_t) + sizeof(Quality);
+    constexpr std::size_t bucket = 5 * sizeof(double) + sizeof(std::uint32_t) + sizeof(Quality);
     return samples * sample + pyramidLevels * buckets * bucket;
 }
 
@@ -199,6 +200,7 @@ void SignalHistory::append(const Samples& raw, const Readings& readings, std::ve
             level.min.append(bucket.summary.min);
             level.max.append(bucket.summary.max);
             level.mean.append(bucket.summary.mean);
+            level.squares.append(bucket.summary.squares);
             level.worst.append(static_cast<std::uint8_t>(bucket.worst));
             level.samples.append(bucket.summary.count);
             if (finished) finished->push_back({l, bucket});
@@ -244,7 +246,8 @@ Quality SignalHistory::qualityOf(std::uint64_t sample) const {
 
 Reading SignalHistory::at(Instant t) const {
     Reading r = lastTaken(t);
-    if (r.taken < t && timeline_->gapAt(t)) r.quality = Quality::gap;
+    if (r.taken < t)
+        if (const auto gap = timeline_->gapAt(t)) r.quality = gap->quality;
     return r;
 }
 
@@ -398,7 +401,8 @@ bool SignalHistory::points(Span span, std::size_t most, std::vector<Point>& out)
         if (segment->afterGap && base_ + i == segment->first && !out.empty()) {
             const Instant within = t - nanoseconds(1);
             const auto gap = timeline_->gapAt(within);
-            out.push_back({gap ? std::max(gap->from, out.back().t) : within, std::numeric_limits<double>::quiet_NaN()});
+            out.push_back(
+                {gap ? std::max(gap->span.from, out.back().t) : within, std::numeric_limits<double>::quiet_NaN()});
         }
         out.push_back({t, readings_.at(i)});
     }

@@ -32,7 +32,13 @@ struct HistorySize {
 class Timeline {
 public:
     explicit Timeline(std::size_t segments)
-        : first_(segments), t0_(segments), dt_(segments), afterGap_(segments), gapBegins_(4096), gapEnds_(4096) {}
+        : first_(segments),
+          t0_(segments),
+          dt_(segments),
+          afterGap_(segments),
+          gapBegins_(4096),
+          gapQualities_(4096),
+          gapEnds_(4096) {}
 
     /// Writer. Blocks must come in time order. A block that goes on where the last one ended costs nothing.
     void append(const Block& block);
@@ -62,8 +68,12 @@ public:
             if (t < span.to) each(t);
         }
     }
+    struct Hole {
+        Span span;
+        Quality quality = Quality::gap;  ///< stale: nothing new came, though somebody was there
+    };
     /// The gap in which nothing was measured at t, as far as it is kept. It is known once samples have come again.
-    [[nodiscard]] std::optional<Span> gapAt(Instant t) const;
+    [[nodiscard]] std::optional<Hole> gapAt(Instant t) const;
     /// The segment that holds a sample, if it is kept.
     [[nodiscard]] std::optional<Segment> segmentOf(std::uint64_t index) const;
 
@@ -75,7 +85,8 @@ private:
     SharedRing<double> dt_;
     SharedRing<std::uint32_t> afterGap_;  // written last of the four
     SharedRing<std::int64_t> gapBegins_;
-    SharedRing<std::int64_t> gapEnds_;  // written last of the two
+    SharedRing<std::uint8_t> gapQualities_;
+    SharedRing<std::int64_t> gapEnds_;  // written last of the three
     std::atomic<std::uint64_t> count_{0};
     Segment last_;  // writer's own
 };
@@ -150,14 +161,14 @@ public:
 
 private:
     struct Level {
-        explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), worst(n), samples(n) {}
+        explicit Level(std::size_t n) : begin(n), min(n), max(n), mean(n), squares(n), worst(n), samples(n) {}
         SharedRing<std::int64_t> begin;
-        SharedRing<double> min, max, mean;
+        SharedRing<double> min, max, mean, squares;
         SharedRing<std::uint8_t> worst;     // Quality
         SharedRing<std::uint32_t> samples;  // written last
         [[nodiscard]] std::uint64_t count() const { return samples.written(); }
         [[nodiscard]] Summary summary(std::uint64_t i) const {
-            return {min.at(i), max.at(i), mean.at(i), samples.at(i)};
+            return {min.at(i), max.at(i), mean.at(i), samples.at(i), squares.at(i)};
         }
         /// Number of the last bucket that begins at or before t.
         [[nodiscard]] std::optional<std::uint64_t> lastAtOrBefore(Instant t) const;

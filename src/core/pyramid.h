@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <cstdint>
 #include <limits>
 #include <span>
@@ -12,16 +13,19 @@
 
 namespace cruscotto {
 
-/// Minimum, maximum and mean of a stretch of readings; readings that are NaN are not counted. With count 0 the rest
-/// is NaN.
+/// Minimum, maximum, mean and spread of a stretch of readings; readings that are NaN are not counted. With count 0 the
+/// extremes and the mean are NaN.
 struct Summary {
     double min = std::numeric_limits<double>::quiet_NaN();
     double max = std::numeric_limits<double>::quiet_NaN();
     double mean = std::numeric_limits<double>::quiet_NaN();
     std::uint32_t count = 0;
+    double squares = 0;  ///< sum of the squared deviations from the mean
 
     void add(const Summary& other);
     void add(double v) { add(Summary{v, v, v, v == v ? 1U : 0U}); }
+    /// Standard deviation of the readings themselves (divided by their number); NaN for none.
+    [[nodiscard]] double deviation() const { return std::sqrt(squares / static_cast<double>(count)); }
     bool operator==(const Summary&) const = default;
 };
 
@@ -32,7 +36,7 @@ Summary summarise(std::span<const double> values);
 struct Bucket {
     Instant begin;  ///< time of its first sample
     Summary summary;
-    Quality worst = Quality::good;  ///< of its samples; kept in memory, not in runs
+    Quality worst = Quality::good;  ///< of its samples
 };
 
 /// Level 1 sums up 64 samples a bucket, every further level 16 buckets of the one below. Frozen: runs store it.

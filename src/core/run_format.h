@@ -12,7 +12,7 @@
 /// What the run file's writer and reader agree on; docs/run-format.md is the full story. Frozen.
 namespace cruscotto::runformat {
 
-inline constexpr int version = 2;
+inline constexpr int version = 3;
 inline constexpr int applicationId = 0x43525543;                     ///< "CRUC", SQLite's application_id
 inline constexpr std::int64_t largestBlock = std::int64_t{1} << 26;  ///< samples of one channel
 /// A block is closed when its samples take this much, so that a moment can be read without reading minutes.
@@ -31,15 +31,15 @@ inline constexpr const char* journal =
     "PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 0";
 inline constexpr const char* schema = R"(
 PRAGMA application_id = 0x43525543;
-PRAGMA user_version = 2;
+PRAGMA user_version = 3;
 BEGIN;
 CREATE TABLE run(key TEXT PRIMARY KEY, value);
-INSERT INTO run VALUES ('format','cruscotto-run'), ('version',2), ('state','recording');
+INSERT INTO run VALUES ('format','cruscotto-run'), ('version',3), ('state','recording');
 CREATE TABLE bench(at_ns INTEGER NOT NULL, json TEXT NOT NULL);
 CREATE TABLE anchor(at_ns INTEGER NOT NULL, unix_ns INTEGER NOT NULL);
 CREATE TABLE scan_group(id INTEGER PRIMARY KEY, device TEXT NOT NULL, name TEXT NOT NULL, rate_hz REAL NOT NULL);
 CREATE TABLE signal(id INTEGER PRIMARY KEY, key TEXT NOT NULL, group_id INTEGER NOT NULL, type INTEGER NOT NULL);
-CREATE TABLE definition(signal_id INTEGER NOT NULL, from_ns INTEGER NOT NULL, json TEXT NOT NULL);
+CREATE TABLE definition(signal_id INTEGER NOT NULL, from_index INTEGER NOT NULL, from_ns INTEGER NOT NULL, json TEXT NOT NULL);
 CREATE TABLE layout(id INTEGER PRIMARY KEY, group_id INTEGER NOT NULL, signals TEXT NOT NULL);
 CREATE TABLE block(id INTEGER PRIMARY KEY, layout_id INTEGER NOT NULL, first_index INTEGER NOT NULL, n INTEGER NOT NULL,
                    t0_ns INTEGER NOT NULL, end_ns INTEGER NOT NULL, dt_ns REAL, data BLOB NOT NULL);
@@ -48,7 +48,7 @@ CREATE TABLE quality(block_id INTEGER NOT NULL, signal_id INTEGER NOT NULL, begi
                      quality INTEGER NOT NULL);
 CREATE INDEX quality_of_block ON quality(block_id);
 CREATE TABLE gap(group_id INTEGER NOT NULL, before_index INTEGER NOT NULL, from_ns INTEGER NOT NULL, to_ns INTEGER NOT NULL,
-                 lost INTEGER NOT NULL, cause TEXT NOT NULL);
+                 lost INTEGER NOT NULL, quality INTEGER NOT NULL, cause TEXT NOT NULL);
 CREATE TABLE pyramid(signal_id INTEGER NOT NULL, level INTEGER NOT NULL, data BLOB NOT NULL);
 CREATE INDEX pyramid_of_signal ON pyramid(signal_id, level);
 CREATE TABLE event(at_ns INTEGER NOT NULL, kind TEXT NOT NULL, words TEXT NOT NULL);
@@ -74,8 +74,9 @@ inline constexpr std::pair<const char*, std::string RunNotes::*> noteKeys[] = {{
 /// length (uint32).
 enum class BlockForm : std::uint8_t { plain = 0, packed = 1 };
 
-/// begin_ns int64, min, max, mean float64, count uint32: 36 bytes a bucket, little endian, no padding.
-inline constexpr std::size_t bucketBytes = 36;
+/// begin_ns int64, min, max, mean, squares float64, count uint32, worst uint8, three zeros: 48 bytes a bucket, little
+/// endian.
+inline constexpr std::size_t bucketBytes = 48;
 
 inline std::vector<std::byte> packBuckets(std::span<const Bucket> buckets) {
     std::vector<std::byte> out(buckets.size() * bucketBytes);
@@ -85,7 +86,9 @@ inline std::vector<std::byte> packBuckets(std::span<const Bucket> buckets) {
         std::memcpy(p + 8, &b.summary.min, 8);
         std::memcpy(p + 16, &b.summary.max, 8);
         std::memcpy(p + 24, &b.summary.mean, 8);
-        std::memcpy(p + 32, &b.summary.count, 4);
+        std::memcpy(p + 32, &b.summary.squares, 8);
+        std::memcpy(p + 40, &b.summary.count, 4);
+        p[44] = static_cast<std::byte>(b.worst);
         p += bucketBytes;
     }
     return out;
@@ -99,7 +102,9 @@ inline std::vector<Bucket> unpackBuckets(std::span<const std::byte> data) {
         std::memcpy(&b.summary.min, p + 8, 8);
         std::memcpy(&b.summary.max, p + 16, 8);
         std::memcpy(&b.summary.mean, p + 24, 8);
-        std::memcpy(&b.summary.count, p + 32, 4);
+        std::memcpy(&b.summary.squares, p + 32, 8);
+        std::memcpy(&b.summary.count, p + 40, 4);
+        b.worst = static_cast<Quality>(p[44]);
         p += bucketBytes;
     }
     return out;

@@ -192,32 +192,34 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         byId[as == state->readAs.end() ? s.id : as->second] = &s;
     }
     std::set<std::int64_t> unread;  // signals
-    each("The definitions", "SELECT signal_id, from_ns, json FROM definition ORDER BY rowid", [&](Statement& s) {
-        const auto it = byId.find(s.integer(0));
-        if (it == byId.end()) return;
-        const Instant from{s.integer(1)};
-        if (auto spec = signalFromJson(s.string(2)); spec && plausible(from))
-            it->second->definitions.push_back({from, std::move(spec.value())});
-        else
-            unread.insert(it->second->id);
-    });
+    each("The definitions", "SELECT signal_id, from_ns, json, from_index FROM definition ORDER BY rowid",
+         [&](Statement& s) {
+             const auto it = byId.find(s.integer(0));
+             if (it == byId.end()) return;
+             const Instant from{s.integer(1)};
+             if (auto spec = signalFromJson(s.string(2)); spec && plausible(from) && s.integer(3) >= 0)
+                 it->second->definitions.push_back(
+                     {static_cast<std::uint64_t>(s.integer(3)), from, std::move(spec.value())});
+             else
+                 unread.insert(it->second->id);
+         });
     std::size_t remembered = 0;
     for (RunSignal& s : info.signals) {
         std::size_t most = 0;
-        for (const auto& [from, spec] : s.definitions) most = std::max(most, rememberedSamples(spec.chain));
+        for (const RunDefinition& d : s.definitions) most = std::max(most, rememberedSamples(d.spec.chain));
         const bool fits = remembered + most <= mostRemembered;
         if (fits) remembered += most;
         if (fits && !s.definitions.empty() && !unread.contains(s.id)) continue;
         // Its samples as they came are shown rather than nothing.
         SignalSpec raw;
         raw.id = raw.name = raw.terminal = s.key;
-        if (!s.definitions.empty()) raw.name = s.definitions.front().second.name;
+        if (!s.definitions.empty()) raw.name = s.definitions.front().spec.name;
         for (const RunGroup& g : info.groups)
             if (g.id == s.group) raw.device = g.device;
         raw.kind = s.type == SampleType::bit ? ChannelKind::digitalInput : ChannelKind::analogInput;
         info.problems.push_back(text(
             CRUSCOTTO_TEXT("What {0} was set to does not read: its raw samples are shown, without a scale."), s.key));
-        s.definitions = {{Instant{}, std::move(raw)}};
+        s.definitions = {{0, Instant{}, std::move(raw)}};
     }
     if (!benchThere)
         for (const RunSignal& s : info.signals) info.bench.signals.push_back(std::make_shared<SignalSpec>(s.current()));
@@ -230,7 +232,7 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         RunSignal none;
         none.id = -1 - static_cast<std::int64_t>(i);
         none.key = spec.id;
-        none.definitions.emplace_back(Instant{}, spec);
+        none.definitions.push_back({0, Instant{}, spec});
         info.signals.push_back(std::move(none));
     }
     byId.clear();
@@ -284,9 +286,13 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
              any = true;
          });
     constexpr std::int64_t mostLost = 1'000'000'000'000'000;
-    each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause, before_index FROM gap ORDER BY rowid",
+    each("The gaps", "SELECT group_id, from_ns, to_ns, lost, cause, before_index, quality FROM gap ORDER BY rowid",
          [&](Statement& s) {
-             const Gap gap{{s.integer(1)}, {s.integer(2)}, static_cast<std::uint64_t>(s.integer(3)), s.string(4)};
+             const Gap gap{{s.integer(1)},
+                           {s.integer(2)},
+                           static_cast<std::uint64_t>(s.integer(3)),
+                           s.string(4),
+                           s.integer(6) == static_cast<int>(Quality::stale) ? Quality::stale : Quality::gap};
              if (!plausible(gap.from) || !plausible(gap.to) || s.integer(3) < 0 || s.integer(3) > mostLost)
                  return false;
              if (const auto g = groupOf.find(s.integer(0)); g != groupOf.end()) {
@@ -321,7 +327,7 @@ struct RunReader::Blocks::State {
         std::optional<std::size_t> column;  // where it is read
     };
     std::map<std::int64_t, Place> placeOf;   // of all of the group's signals
-    std::multimap<std::uint64_t, Gap> gaps;  // by the index behind them, which a device made anew begins again
+    std::multimap<std::uint64_t, Gap> gaps;  // by the number of the sample behind them
     std::uint64_t damaged = 0;
     std::optional<Instant> end;
     bool lost = false;  // a block since then could not be read
@@ -473,11 +479,8 @@ std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std
     if (!quality.ended()) ++damaged;
     if (signalIds.empty()) return std::nullopt;
     const auto [first, last] = gaps.equal_range(out->firstIndex);
-    const Instant begins = out->timeOf(0);
-    constexpr Duration slack = milliseconds(1);
     for (auto it = first; it != last; ++it) {
         const Gap& gap = it->second;
-        if (std::next(first) != last && (gap.to > begins + slack || gap.to < begins - slack)) continue;
         if (!out->gapBefore) {
             out->gapBefore = gap;
             continue;
@@ -486,7 +489,9 @@ std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std
         out->gapBefore->from = std::min(out->gapBefore->from, gap.from);
         out->gapBefore->to = std::max(out->gapBefore->to, gap.to);
         out->gapBefore->lostSamples += gap.lostSamples;
+        out->gapBefore->quality = worse(out->gapBefore->quality, gap.quality);
     }
+    const Instant begins = out->timeOf(0);
     // A file that jumps back in time is damaged; time never does.
     if (end && begins < *end - nanoseconds(2)) return refuse();
     if (std::exchange(lost, false) && end && !out->gapBefore && begins > *end)
@@ -548,8 +553,8 @@ Instant RunReader::replayFrom(std::int64_t group, const std::vector<std::int64_t
     Duration reach;
     for (const RunSignal& s : state_->info.signals) {
         if (s.group != group || (!signals.empty() && std::ranges::find(signals, s.id) == signals.end())) continue;
-        for (const auto& [at, spec] : s.definitions)
-            if (const auto chain = ChainEvaluator::make(spec.chain, spec.kind)) {
+        for (const RunDefinition& d : s.definitions)
+            if (const auto chain = ChainEvaluator::make(d.spec.chain, d.spec.kind)) {
                 samples = std::max<std::uint64_t>(samples, chain.value().memorySamples());
                 reach = std::max(reach, chain.value().memoryTime());
             }
@@ -629,9 +634,9 @@ bool RunReplay::next(Step& step) {
         State::Column& c = state_->columns[i];
         // Blocks never straddle a change: the writer ends one where a definition begins.
         std::size_t holds = c.definition;
-        while (holds + 1 < definitions.size() && definitions[holds + 1].first <= step.block->timeOf(0)) ++holds;
+        while (holds + 1 < definitions.size() && definitions[holds + 1].first <= step.block->firstIndex) ++holds;
         if (!c.evaluator || holds != c.definition) {
-            const SignalSpec &now = definitions[holds].second, &before = definitions[c.definition].second;
+            const SignalSpec &now = definitions[holds].spec, &before = definitions[c.definition].spec;
             const bool sameChain = c.evaluator && now.chain == before.chain && now.kind == before.kind;
             c.definition = holds;
             if (!sameChain) {

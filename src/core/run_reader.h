@@ -24,15 +24,22 @@ struct RunEvent {
     std::string words;
 };
 
+/// What a signal was from one of its samples on.
+struct RunDefinition {
+    std::uint64_t first = 0;  ///< number of that sample in its group
+    Instant from;             ///< its time
+    SignalSpec spec;
+};
+
 struct RunSignal {
     std::int64_t id = 0;     ///< in the file; negative: the bench has it, and nothing came of it
     std::string key;         ///< the signal's id in the bench
     std::int64_t group = 0;  ///< 0: none, as nothing came
     SampleType type = SampleType::float64;
     std::uint64_t samples = 0;
-    /// In time order; the first holds from the run's start.
-    std::vector<std::pair<Instant, SignalSpec>> definitions;
-    [[nodiscard]] const SignalSpec& current() const { return definitions.back().second; }
+    /// In order; the first holds from the run's start.
+    std::vector<RunDefinition> definitions;
+    [[nodiscard]] const SignalSpec& current() const { return definitions.back().spec; }
 };
 struct RunGroup {
     std::int64_t id = 0;

@@ -144,14 +144,15 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
             return 0;
         version = sqlite3_last_insert_rowid(raw);
         sqlite::Statement signal(raw, "INSERT INTO version_signal VALUES (?,?,?)");
-        sqlite::Statement definition(raw, "INSERT INTO definition VALUES (?,?,?)");
+        sqlite::Statement definition(raw, "INSERT INTO definition VALUES (?,?,?,?)");
         sqlite::Statement pyramid(raw, "INSERT INTO pyramid VALUES (?,?,?)");
         for (const Reworked& r : made.value()) {
             const std::int64_t as = next++;
             if (!signal.bind(1, version).bind(2, r.signal->id).bind(3, as).run()) return 0;
             if (!definition.bind(1, as)
-                     .bind(2, r.signal->definitions.front().first.ns)
-                     .bind(3, signalToJson(r.spec))
+                     .bind(2, static_cast<std::int64_t>(r.signal->definitions.front().first))
+                     .bind(3, r.signal->definitions.front().from.ns)
+                     .bind(4, signalToJson(r.spec))
                      .run())
                 return 0;
             for (int level = runformat::firstStoredLevel; level <= pyramidLevels; ++level) {

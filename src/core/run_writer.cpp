@@ -56,6 +56,27 @@ struct RunWriter::State {
     std::map<std::pair<std::string, std::string>, std::int64_t> groupNames;
     std::vector<std::shared_ptr<const ScanGroup>> keep;  // so that no address is used twice
     std::map<std::pair<std::string, std::int64_t>, std::int64_t> signals;
+    /// The run's own count of a group's samples. It goes on where a device that was made anew begins its count again,
+    /// so that a number names one sample only.
+    struct Numbers {
+        bool any = false;
+        std::uint64_t expected = 0, next = 0;
+        /// The number of the sample that the device calls so; what it left out is counted.
+        std::uint64_t begin(std::uint64_t first) {
+            if (!std::exchange(any, true))
+                next = first;
+            else if (first > expected)
+                next += first - expected;
+            expected = first;
+            return next;
+        }
+        void end(std::uint64_t first, std::uint64_t n) {
+            expected = first + n;
+            next += n;
+        }
+        [[nodiscard]] std::int64_t now() const { return static_cast<std::int64_t>(next); }
+    };
+    std::map<std::int64_t, Numbers> numbers;  // by group
     struct Layout {
         std::int64_t id = 0;
         std::int64_t group = 0;
@@ -112,7 +133,7 @@ struct RunWriter::State {
         dropQuality = Statement(raw, "DELETE FROM quality WHERE block_id=?");
         pageCount = Statement(raw, "PRAGMA page_count");
         insertQuality = Statement(raw, "INSERT INTO quality VALUES (?,?,?,?,?)");
-        insertGap = Statement(raw, "INSERT INTO gap VALUES (?,?,?,?,?,?)");
+        insertGap = Statement(raw, "INSERT INTO gap VALUES (?,?,?,?,?,?,?)");
         insertPyramid = Statement(raw, "INSERT INTO pyramid VALUES (?,?,?)");
         file = ::open(path.c_str(), O_PATH | O_CLOEXEC);
         startSettling();
@@ -178,7 +199,8 @@ struct RunWriter::State {
         if (fresh) {
             row("INSERT INTO signal VALUES (?,?,?,?)", it->second, signal, group, static_cast<std::int64_t>(type));
             if (const auto d = definitions.find(signal); d != definitions.end())
-                row("INSERT INTO definition VALUES (?,?,?)", it->second, definedFrom[signal].ns, d->second);
+                row("INSERT INTO definition VALUES (?,?,?,?)", it->second, numbers[group].now(), definedFrom[signal].ns,
+                    d->second);
         }
         return it->second;
     }
@@ -262,7 +284,8 @@ struct RunWriter::State {
                 .bind(2, static_cast<std::int64_t>(b.firstIndex))
                 .bind(3, g.from.ns)
                 .bind(4, g.to.ns);
-            if (!insertGap.bind(5, static_cast<std::int64_t>(g.lostSamples)).bind(6, g.cause).run()) return false;
+            insertGap.bind(5, static_cast<std::int64_t>(g.lostSamples)).bind(6, static_cast<std::int64_t>(g.quality));
+            if (!insertGap.bind(7, g.cause).run()) return false;
         }
         return true;
     }
@@ -422,6 +445,8 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
     const std::vector<RecordedColumn>& columns = *recorded;
     if (columns.empty() || block->size() == 0) return;
     const std::int64_t group = s.groupId(block->group);
+    State::Numbers& numbers = s.numbers[group];
+    const std::uint64_t first = numbers.begin(block->firstIndex);
     if (s.defined[group] != recorded) {
         s.defined[group] = recorded;
         for (const RecordedColumn& c : columns)
@@ -431,13 +456,13 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
     PendingBlock*& open = s.openBlocks[group];
     const bool clocked = block->times.empty();
     const bool goesOn = open && open->open && !block->gapBefore && open->layout == layout.id &&
-                        open->firstIndex + open->n == block->firstIndex && open->clocked() == clocked &&
+                        open->firstIndex + open->n == first && open->clocked() == clocked &&
                         (!clocked || (open->dtNs == block->dtNs && std::llabs(open->end().ns - block->t0.ns) <= 1));
     if (!goesOn) {
         if (open) open->open = false;
         open = &s.pending.emplace_back();
         open->layout = layout.id;
-        open->firstIndex = block->firstIndex;
+        open->firstIndex = first;
         open->t0 = block->timeOf(0);
         open->dtNs = block->dtNs;
         open->gapBefore = block->gapBefore;
@@ -462,6 +487,7 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
     }
     s.pendingBytes += block->times.size() * sizeof(Instant);
     open->n += block->size();
+    numbers.end(block->firstIndex, block->size());
     if (open->bytes() >= runformat::blockBytes) s.complete(*open);
     for (const RecordedBucket& b : buckets) {
         const std::int64_t signal = layout.signals[b.index];
@@ -474,10 +500,13 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
 void RunWriter::addLost(const LostSamples& lost) {
     State& s = *state_;
     const std::int64_t group = s.groupId(lost.group);
+    State::Numbers& numbers = s.numbers[group];
+    numbers.begin(lost.firstIndex);
     for (const auto& [signal, type] : lost.signals) s.signalId(signal, group, type);
     if (PendingBlock* open = s.openBlocks[group]) open->open = false;
-    s.row("INSERT INTO gap VALUES (?,?,?,?,?,?)", group, static_cast<std::int64_t>(lost.firstIndex + lost.n),
-          lost.span.from.ns, lost.span.to.ns, static_cast<std::int64_t>(lost.n), lost.cause);
+    numbers.end(lost.firstIndex, lost.n);
+    s.row("INSERT INTO gap VALUES (?,?,?,?,?,?,?)", group, numbers.now(), lost.span.from.ns, lost.span.to.ns,
+          static_cast<std::int64_t>(lost.n), static_cast<std::int64_t>(Quality::gap), lost.cause);
 }
 
 void RunWriter::define(const SignalSpec& signal, Instant from) {
@@ -490,7 +519,7 @@ void RunWriter::define(const SignalSpec& signal, Instant from) {
     for (const auto& [key, id] : s.signals) {
         if (key.first != signal.id) continue;
         if (PendingBlock* open = s.openBlocks[key.second]) open->open = false;
-        s.row("INSERT INTO definition VALUES (?,?,?)", id, from.ns, known);
+        s.row("INSERT INTO definition VALUES (?,?,?,?)", id, s.numbers[key.second].now(), from.ns, known);
     }
 }
 
@@ -574,8 +603,8 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
         it->second.n += n;
     }
     for (const auto& [group, d] : dropped)
-        s.row("INSERT INTO gap VALUES (?,?,?,?,?,?)", group, static_cast<std::int64_t>(d.before), d.from.ns, d.to.ns,
-              static_cast<std::int64_t>(d.n), cause);
+        s.row("INSERT INTO gap VALUES (?,?,?,?,?,?,?)", group, static_cast<std::int64_t>(d.before), d.from.ns, d.to.ns,
+              static_cast<std::int64_t>(d.n), static_cast<std::int64_t>(Quality::gap), cause);
     s.pending.clear();
     s.openBlocks.clear();
     s.buckets.clear();

@@ -33,8 +33,8 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
     group.group = scan;
     if (!group.timeline) {
         const HistorySize size = options.history.sharedBy(bench.signals.size());
-        group.timeline = std::make_shared<Timeline>(scan->clocked() ? std::max<std::size_t>(4096, size.samples / 16)
-                                                                    : size.samples);
+        group.timeline =
+            std::make_shared<Timeline>(scan->clocked() ? std::max<std::size_t>(4096, size.samples / 16) : size.samples);
     }
     if (!sameShape) {
         const Lock lock(mutex);

@@ -282,7 +282,8 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
             block->gapBefore = std::exchange(before, std::nullopt);
             const Instant begins = block->timeOf(0);
             if (const auto gap = gapEnds.contains(begins) ? h.timeline->gapAt(begins - nanoseconds(1)) : std::nullopt)
-                block->gapBefore = Gap{std::max(gap->from, from), begins, 0, "Nothing was measured."};
+                block->gapBefore =
+                    Gap{std::max(gap->span.from, from), begins, 0, "Nothing was measured.", gap->quality};
             std::vector<RecordedBucket> buckets;
             bool whole = true;
             for (std::size_t i = 0; i < h.signals.size() && whole; ++i) {

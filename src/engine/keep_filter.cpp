@@ -56,7 +56,8 @@ void KeepFilter::begin(const Block& block, std::size_t column) {
                                       from_->channels[column].kind});
         group_ = std::move(made);
     }
-    if (block.gapBefore) gap_ = gap_ ? Gap{gap_->from, block.gapBefore->to, 0, gap_->cause} : *block.gapBefore;
+    if (const auto& gap = block.gapBefore)
+        gap_ = gap_ ? Gap{gap_->from, gap->to, 0, gap_->cause, worse(gap_->quality, gap->quality)} : *gap;
     out_ = std::make_shared<Block>();
     out_->group = group_;
     for (const Channel& c : group_->channels) out_->columns.push_back(makeSamples(c.type, 0));

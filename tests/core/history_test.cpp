@@ -174,6 +174,21 @@ TEST(History, GapsBreakTheLineAndAreNeverInterpolated) {
     }
 }
 
+TEST(History, ASilenceIsStaleForWhoGoesBackIntoIt) {
+    Model m;
+    m.add({0}, {7});
+    auto block = std::make_shared<Block>(*clockedBlock(m.group, 1, {5'000'000'000}, std::vector<double>{8}));
+    block->gapBefore = Gap{{0}, {5'000'000'000}, 0, "The board says nothing.", Quality::stale};
+    m.timeline->append(*block);
+    m.history->append(block->columns[0], {{8}, {}});
+    EXPECT_EQ(m.history->at({2'000'000'000}).quality, Quality::stale);
+    EXPECT_EQ(m.history->at({2'000'000'000}).value, 7);
+    EXPECT_EQ(m.history->at({5'000'000'000}).quality, Quality::good);
+    std::vector<Point> points;
+    ASSERT_TRUE(m.history->points({{0}, {6'000'000'000}}, 100, points));
+    EXPECT_TRUE(std::isnan(points.at(1).value)) << "no line is drawn across it all the same";
+}
+
 TEST(History, QualityHoldsFromSampleToSampleAndTheWorstWins) {
     Model m;
     m.add({0}, {1, 2, 3, 4}, false, {{2, 3, Quality::clipped}, {1, 3, Quality::outOfRange}});

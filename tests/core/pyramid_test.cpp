@@ -33,6 +33,26 @@ TEST(Summary, AddsUpToWhatAllReadingsWouldGive) {
     EXPECT_TRUE(std::isnan(Summary{}.mean)) << "of nothing there is no mean";
 }
 
+TEST(Summary, ASmallSpreadOfLargeReadingsIsNotLost) {
+    std::mt19937 random(6);
+    Summary all;
+    std::vector<double> noise;
+    for (int part = 0; part < 100; ++part) {
+        std::vector<double> v(64);
+        for (double& x : v) {
+            noise.push_back(static_cast<double>(random() % 1000) / 1024);  // exact beside the large number
+            x = 1e9 + noise.back();
+        }
+        all.add(summarise(v));
+    }
+    double mean = 0, squares = 0;
+    for (const double x : noise) mean += x / static_cast<double>(noise.size());
+    for (const double x : noise) squares += (x - mean) * (x - mean);
+    EXPECT_NEAR(all.squares, squares, 1e-5 * squares);
+    EXPECT_NEAR(all.deviation(), std::sqrt(squares / static_cast<double>(noise.size())), 1e-6);
+    EXPECT_EQ(summarise(std::vector<double>(64, 0.1)).squares, 0) << "of equal readings there is none";
+}
+
 template <class Finished>
 void addOne(PyramidBuilder& builder, Instant t, double v, Finished&& finished) {
     builder.add(
@@ -57,6 +77,7 @@ TEST(Summary, OfAStretchIsThatOfItsReadingsOneByOne) {
         ASSERT_EQ(got.max, expected.max);
         if (std::isfinite(got.max)) {
             ASSERT_NEAR(got.mean, expected.mean, 1e-9);
+            ASSERT_NEAR(got.squares, expected.squares, 1e-9 * std::max(1.0, expected.squares));
         }
     }
 }

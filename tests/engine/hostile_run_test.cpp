@@ -122,10 +122,13 @@ void readAll(const SmallRun& run) {
 }
 
 TEST(HostileRun, ImpossibleTimesAndCountsOfAnyKindComeToAnEnd) {
-    for (const char* place :
-         {"block.t0_ns", "block.end_ns", "block.n", "block.first_index", "block.dt_ns", "anchor.at_ns",
-          "anchor.unix_ns", "scan_group.rate_hz", "definition.from_ns", "quality.begin", "gap.from_ns", "gap.to_ns",
-          "gap.lost", "gap.before_index", "mark.at_ns", "event.at_ns", "layout.group_id", "signal.type"}) {
+    for (const char* place : {"block.t0_ns",           "block.end_ns",       "block.n",
+                              "block.first_index",     "block.dt_ns",        "anchor.at_ns",
+                              "anchor.unix_ns",        "scan_group.rate_hz", "definition.from_ns",
+                              "definition.from_index", "gap.quality",        "quality.begin",
+                              "gap.from_ns",           "gap.to_ns",          "gap.lost",
+                              "gap.before_index",      "mark.at_ns",         "event.at_ns",
+                              "layout.group_id",       "signal.type"}) {
         const std::string where = place;
         const std::string table = where.substr(0, where.find('.')), column = where.substr(where.find('.') + 1);
         for (const char* value : {"9223372036854775807", "-9223372036854775808", "4611686018427387904", "-1", "1e300",
@@ -213,7 +216,7 @@ TEST(HostileRun, ManyGapsInManyGroupsAreReadOnce) {
         "INSERT INTO scan_group SELECT i, 'd', 'g' || i, 1 FROM n");
     run.change(
         "WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i+1 FROM n WHERE i<90000) "
-        "INSERT INTO gap SELECT 10 + i % 9000, i, i * 1000, i * 1000 + 10, 1, 'lost' FROM n");
+        "INSERT INTO gap SELECT 10 + i % 9000, i, i * 1000, i * 1000 + 10, 1, 5, 'lost' FROM n");
     auto opened = RunReader::open(run.path);
     ASSERT_TRUE(opened.ok());
     for (const RunGroup& g : opened.value()->info().groups) {
@@ -234,7 +237,7 @@ TEST(HostileRun, ChainsThatAskForMoreThanARunMayHoldAreLeftOut) {
         "WITH RECURSIVE n(i) AS (SELECT 10 UNION ALL SELECT i+1 FROM n WHERE i<1000) "
         "INSERT INTO signal SELECT i, 's' || i, 1, 0 FROM n");
     run.change(
-        "INSERT INTO definition SELECT s.id, 0, d.json FROM signal s, (SELECT json FROM definition LIMIT 1) d "
+        "INSERT INTO definition SELECT s.id, 0, 0, d.json FROM signal s, (SELECT json FROM definition LIMIT 1) d "
         "WHERE s.id >= 10");
     auto opened = RunReader::open(run.path);
     ASSERT_TRUE(opened.ok());

@@ -213,7 +213,8 @@ void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStat
     if (state != status_.state &&
         (state == LinkState::nonsense || state == LinkState::silent || state == LinkState::failed)) {
         deliver();
-        for (ScanBuffer& scan : scans_) scan.away({}, sentence.english());
+        const Quality meanwhile = state == LinkState::silent ? Quality::stale : Quality::gap;
+        for (ScanBuffer& scan : scans_) scan.away({}, sentence.english(), meanwhile);
         deliver();
     }
     status_.silenceIsFault = silenceIsFault();

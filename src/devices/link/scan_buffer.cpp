@@ -53,10 +53,10 @@ void ScanBuffer::add(Instant at, std::span<const double> values, std::span<const
     }
 }
 
-void ScanBuffer::away(Instant since, const std::string& cause) {
+void ScanBuffer::away(Instant since, const std::string& cause, Quality quality) {
     if (!last_ || coming_) return;
     since = std::max(since, *last_);
-    coming_ = Gap{since, since, 0, cause};
+    coming_ = Gap{since, since, 0, cause, quality};
     quiet_ = true;
 }
 

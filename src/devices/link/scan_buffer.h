@@ -21,7 +21,7 @@ public:
     void add(Instant at, std::span<const double> values, std::span<const Quality> qualities = {});
     /// Between `since`, or the last sample where that is later, and the next sample nothing was measured; before the
     /// first sample that is no gap. Precondition: what was added has been delivered.
-    void away(Instant since, const std::string& cause);
+    void away(Instant since, const std::string& cause, Quality quality = Quality::gap);
     /// A block of what was added since the last time, where anything was; and that nothing more comes, where that was
     /// said.
     void deliver(DeviceSink& sink);

@@ -394,6 +394,8 @@ TEST(SerialBoard, SilenceIsSaidAndEndsByItself) {
     ASSERT_TRUE(hive->send("3 4\n"));
     ASSERT_TRUE(listener.reaches(LinkState::live));
     EXPECT_EQ(listener.count("1"), 2U);
+    ASSERT_EQ(listener.gaps().size(), 2U) << "of each number in the line";
+    for (const Gap& gap : listener.gaps()) EXPECT_EQ(gap.quality, Quality::stale) << "the board was there all the time";
 }
 
 TEST(SerialBoard, UnpluggedAndBackAgainItGoesOnAndTheGapIsKept) {
