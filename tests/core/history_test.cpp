@@ -311,6 +311,21 @@ TEST(ColumnCache, GivesWhatTheSourceWouldGiveWhileTheWindowMoves) {
     expectSame({back.begin(), back.end()}, bruteForce(m.all, {{0}, width, back.size()}, 0));
 }
 
+TEST(HistorySize, AllSignalsShareWhatThereIs) {
+    const HistorySize full;
+    EXPECT_EQ(full.sharedBy(1).samples, full.samples);
+    EXPECT_EQ(full.sharedBy(33).buckets, full.buckets);
+    std::size_t before = full.bytes();
+    for (std::size_t signals = 1; signals <= 10'000; signals += 1 + signals / 10) {
+        const HistorySize shared = full.sharedBy(signals);
+        EXPECT_LE(signals * shared.bytes(), std::size_t{1} << 30) << signals;
+        EXPECT_LE(shared.bytes(), before) << "more signals, less of each";
+        before = shared.bytes();
+    }
+    EXPECT_GE(full.sharedBy(1'000'000).samples, 1024U);
+    EXPECT_GE(full.sharedBy(1'000'000).buckets, 256U);
+}
+
 TEST(HistorySource, WorksTheStagesOutForAnyMoment) {
     Model m;
     std::vector<double> counts;

@@ -48,8 +48,9 @@ std::pair<int, int> indexOf(const std::string& rest) {
 }  // namespace
 
 std::vector<Fault> MasterFaults::named() {
-    return {fault("silent", silent), fault("not-http", notHttp), fault("giant", giant),       fault("strange", strange),
-            fault("pulled", pulled), fault("invalid", invalid),  fault("slow-drip", slowDrip)};
+    return {fault("silent", silent),   fault("not-http", notHttp),  fault("giant", giant),
+            fault("strange", strange), fault("pulled", pulled),     fault("valve-pulled", valvePulled),
+            fault("invalid", invalid), fault("slow-drip", slowDrip)};
 }
 
 class MasterTalk : public Conversation {
@@ -206,6 +207,7 @@ std::pair<int, std::string> SensorMaster::levelSensor(const std::string& method,
 
 std::pair<int, std::string> SensorMaster::valve(const std::string& method, const std::string& rest,
                                                 const std::string& body) {
+    if (faults.valvePulled) return refused(500, "the device does not communicate");
     if (rest == "identification") return {200, R"({"vendorId":999,"deviceId":4712,"iolinkRevision":"1.1"})"};
     if (rest == "processdata/value" && method == "POST") {
         const auto bytes = listIn(body);

@@ -15,13 +15,14 @@ namespace cruscotto {
 
 /// What can be made to go wrong with the master. Any thread.
 struct MasterFaults {
-    std::atomic<bool> silent{false};    ///< takes requests and says nothing
-    std::atomic<bool> notHttp{false};   ///< says something else
-    std::atomic<bool> giant{false};     ///< promises a reply of a gigabyte, and begins to send it
-    std::atomic<bool> strange{false};   ///< JSON of another kind
-    std::atomic<bool> pulled{false};    ///< the level sensor's cable
-    std::atomic<bool> invalid{false};   ///< the level sensor says that its values are not valid
-    std::atomic<bool> slowDrip{false};  ///< a byte every tenth of a second
+    std::atomic<bool> silent{false};       ///< takes requests and says nothing
+    std::atomic<bool> notHttp{false};      ///< says something else
+    std::atomic<bool> giant{false};        ///< promises a reply of a gigabyte, and begins to send it
+    std::atomic<bool> strange{false};      ///< JSON of another kind
+    std::atomic<bool> pulled{false};       ///< the level sensor's cable
+    std::atomic<bool> valvePulled{false};  ///< the valve's
+    std::atomic<bool> invalid{false};      ///< the level sensor says that its values are not valid
+    std::atomic<bool> slowDrip{false};     ///< a byte every tenth of a second
     std::vector<Fault> named();
 };
 

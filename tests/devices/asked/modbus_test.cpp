@@ -5,6 +5,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "core/crash_send.h"
 #include "core/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/modbus/modbus_device.h"
@@ -287,6 +288,26 @@ TEST(Modbus, AUnitThatFallsSilentHasItsOutputsSafeBeforeAnythingElseWhenItIsBack
     listener.device().allowOutputs(listener.status().fellSafe);
     listener.device().setOutput("set", 90);
     EXPECT_TRUE(eventually([&] { return rack.holding(9) == 90; }));
+}
+
+TEST(Modbus, ACrashSendsItsSafeValues) {
+    ColdStoreRack rack;
+    test::TempFolder folder;
+    const auto pty = hosted(StandInHost::onPty(rack.onSerial(), folder.file("port")));
+    const auto net = hosted(StandInHost::onLoopback(rack.onTcp()));
+    for (const json& settings :
+         {json(settingsFor(*net, {{"set", "holding 9 u16 out"}, {"fan", "coil 2 out"}})),
+          json(settingsFor(*pty, {{"set", "holding 9 u16 out"}, {"fan", "coil 2 out"}}, {{"baud", 115200}}))}) {
+        RackListener listener(settings);
+        listener.device().setSafeValues({{"set", 3}, {"fan", 0}});
+        listener.device().setOutput("set", 70);
+        listener.device().setOutput("fan", 1);
+        ASSERT_TRUE(eventually([&] { return rack.holding(9) == 70 && rack.relay(2); }));
+        EXPECT_TRUE(eventually([&] {
+            CrashSend::sendAll();  // as the handler of a crash does; here the driver goes on asking meanwhile
+            return rack.holding(9) == 3 && !rack.relay(2);
+        })) << settings.dump();
+    }
 }
 
 TEST(Modbus, ThePeersMistakesCostBoundedTimeAndAreShown) {

@@ -1,5 +1,6 @@
 #include <nlohmann/json.hpp>
 
+#include "core/crash_send.h"
 #include "core/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/scpi/scpi_device.h"
@@ -122,6 +123,18 @@ TEST_F(Scpi, SetsWhatItIsAskedToAndShowsWhatTheInstrumentSaysAgainstIt) {
     listener.device().setOutput("level", 1);
     listener.stop();
     EXPECT_TRUE(eventually([&] { return meter.source() == 1; })) << "what was set last before the stop goes out";
+}
+
+TEST_F(Scpi, ACrashSendsItsSafeValues) {
+    MeterListener listener(
+        settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, {{"outputs", {{"level", "VOLT {value:3}"}}}}));
+    listener.device().setSafeValues({{"level", 0.5}});
+    listener.device().setOutput("level", 12.5);
+    ASSERT_TRUE(eventually([&] { return meter.source() == 12.5; }));
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return meter.source() == 0.5;
+    }));
 }
 
 TEST_F(Scpi, AnAnswerThatComesTooLateIsNotTakenForTheNext) {

@@ -1,5 +1,6 @@
 #include <nlohmann/json.hpp>
 
+#include "core/crash_send.h"
 #include "core/json_text.h"
 #include "devices/can/can_device.h"
 #include "devices/device_listener.h"
@@ -241,6 +242,18 @@ TEST_F(Can, ValuesAreSentWhenAllOfAMessageAreKnown) {
     listener.stop();
     EXPECT_TRUE(eventually([&] { return bus.told().back() == "C"; }));
     EXPECT_EQ(bus.askedSpeed(), 0) << "what was set last goes out before the link is closed";
+}
+
+TEST_F(Can, ACrashSendsItsSafeValues) {
+    BusListener listener(settings({{"send", {{"Wanted", "on change"}}}}));
+    listener.device().setSafeValues({{"Wanted.WantedSpeed", 0}, {"Wanted.Enable", 0}});
+    listener.device().setOutput("Wanted.WantedSpeed", 1200);
+    listener.device().setOutput("Wanted.Enable", 1);
+    ASSERT_TRUE(eventually([&] { return bus.askedSpeed() == 1200; }));
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return bus.askedSpeed() == 0;
+    }));
 }
 
 TEST_F(Can, ThePeersMistakesCostBoundedMemoryAndAreShown) {

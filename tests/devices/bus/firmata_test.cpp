@@ -1,5 +1,6 @@
 #include <nlohmann/json.hpp>
 
+#include "core/crash_send.h"
 #include "core/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/firmata/firmata_text.h"
@@ -114,6 +115,18 @@ TEST_F(Firmata, InputsAreReadAndOutputsSet) {
     listener.device().setOutput("D13 out", 0);
     listener.stop();
     EXPECT_TRUE(eventually([&] { return board.level[13] == 0; }));
+}
+
+TEST_F(Firmata, ACrashSendsItsSafeValues) {
+    PinListener listener(settings(), {"A1", "D13 out", "D9 pwm"});
+    listener.device().setSafeValues({{"D13 out", 0}, {"D9 pwm", 7}});
+    listener.device().setOutput("D13 out", 1);
+    listener.device().setOutput("D9 pwm", 200);
+    ASSERT_TRUE(eventually([&] { return board.level[13] == 1 && board.level[9] == 200; }));
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return board.level[13] == 0 && board.level[9] == 7;
+    }));
 }
 
 TEST_F(Firmata, ABoardOfVersion23IsSentOnlyWhatItKnows) {

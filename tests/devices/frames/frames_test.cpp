@@ -1,3 +1,4 @@
+#include "core/crash_send.h"
 #include "devices/frames/frame_device.h"
 
 #include <gtest/gtest.h>
@@ -363,6 +364,17 @@ TEST_F(FrameBoardTest, OutputsAreSentAsBytesAndAgainWhenTheBoardIsBack) {
     listener.device().setOutput("heater", 0);
     listener.stop();
     EXPECT_TRUE(eventually([&] { return board.heater() == 0; }));
+}
+
+TEST_F(FrameBoardTest, ACrashSendsItsSafeValues) {
+    test::DeviceListener listener("frame-board", settings({{"outputs", {{"heater", "\\xa5W{u8}"}}}}));
+    listener.device().setSafeValues({{"heater", 3}});
+    listener.device().setOutput("heater", 40);
+    ASSERT_TRUE(eventually([&] { return board.heater() == 40; }));
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return board.heater() == 3;
+    }));
 }
 
 TEST_F(FrameBoardTest, UnpluggedAgainAndAgainItKeepsEveryGapAndNothingElse) {

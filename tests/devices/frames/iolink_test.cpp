@@ -249,6 +249,23 @@ TEST_F(IoLink, OutputsGoOutAndAreSafeAtTheEnd) {
     EXPECT_FALSE(master.valveOpen());
 }
 
+TEST_F(IoLink, ASensorThatIsGoneHasItsOutputsSafeBeforeAnythingElseWhenItIsBack) {
+    test::DeviceListener listener("io-link-master", settings());
+    listener.device().setSafeValues({{"valve.Open", 0}});
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    listener.device().setOutput("valve.Open", 1);
+    ASSERT_TRUE(eventually([&] { return master.valveOpen(); }));
+    master.faults.valvePulled = true;
+    ASSERT_TRUE(eventually([&] { return listener.status().fallen == std::set<std::string>{"valve.Open"}; }));
+    listener.device().setOutput("valve.Open", 1);  // decided before that was known
+    const std::size_t others = listener.count("level.Level");
+    ASSERT_TRUE(eventually([&] { return listener.count("level.Level") > others + 3; })) << "the others go on";
+    master.faults.valvePulled = false;
+    EXPECT_TRUE(eventually([&] { return !master.valveOpen(); }));
+    EXPECT_TRUE(eventually([&] { return listener.status().fallen.empty(); }));
+    EXPECT_FALSE(master.valveOpen());
+}
+
 TEST_F(IoLink, ACableThatIsPulledFromTheMasterIsAGapOfThatSensor) {
     test::DeviceListener listener("io-link-master", settings());
     ASSERT_TRUE(eventually([&] { return listener.count("level.Level") > 3; }));
