@@ -92,8 +92,9 @@ void StateTile::paintEvent(QPaintEvent*) {
     QString line = since_;
     p.setPen(t.muted);
     if (s.reading.quality != Quality::good) {
-        line = qualityText(s.reading.quality);
-        p.setPen(qualityColour(s.reading.quality));
+        const Remark remark = remarkOn(s);
+        line = remark.words;
+        p.setPen(remark.colour);
     }
     drawFigures(p, {b.left(), baseline + 22}, uiFont(12), line);
 
