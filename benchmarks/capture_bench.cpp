@@ -8,7 +8,7 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
-#include "core/sample_codec.h"
+#include "core/run/sample_codec.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
 

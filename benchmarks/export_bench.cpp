@@ -8,7 +8,7 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
-#include "core/run_export.h"
+#include "core/export/run_export.h"
 #include "engine/engine.h"
 
 using namespace cruscotto;

@@ -11,8 +11,8 @@
 #include <filesystem>
 #include <functional>
 
-#include "app/main_window.h"
-#include "app/theme.h"
+#include "app/shell/main_window.h"
+#include "app/widgets/theme.h"
 
 using namespace cruscotto;
 

@@ -14,7 +14,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "engine/engine.h"
 #include "standins/rack/cold_store_rack.h"
 #include "standins/stand_in_host.h"

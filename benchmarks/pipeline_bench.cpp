@@ -3,7 +3,8 @@
 
 #include <cstring>
 
-#include "core/history.h"
+#include "core/history/signal_history.h"
+#include "core/history/timeline.h"
 
 using namespace cruscotto;
 

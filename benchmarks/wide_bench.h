@@ -5,7 +5,7 @@
 #include <filesystem>
 #include <string>
 
-#include "core/bench.h"
+#include "core/bench/bench.h"
 
 constexpr int wideChannels = 32;
 

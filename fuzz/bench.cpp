@@ -1,6 +1,6 @@
 // The bench reader: any bytes are refused with a reason or read, and what was read is written and read again as the
 // same.
-#include "core/bench.h"
+#include "core/bench/bench.h"
 #include "devices/device.h"
 
 #include <cstdlib>

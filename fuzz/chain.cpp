@@ -1,8 +1,8 @@
 // A formula and numbers as people type them, and units: refused, or worked out without a crash. Before the first line
 // break the formula, then a number, then a unit.
-#include "core/chain.h"
-#include "core/format.h"
-#include "core/units.h"
+#include "core/chain/chain.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
 
 #include <string>
 

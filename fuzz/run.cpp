@@ -1,8 +1,8 @@
 // The run reader, on a good run of which the input changes some bytes: 4 bytes where, 1 what, again and again; a first
 // byte of 255 cuts the file off there. Refused or partly read, never a crash or a hang.
-#include "core/bench.h"
-#include "core/run_reader.h"
-#include "core/run_writer.h"
+#include "core/bench/bench.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_writer.h"
 
 #include <unistd.h>
 

@@ -1,5 +1,5 @@
 // Packed samples: any bytes are refused or unpacked, and what was unpacked packs and unpacks to the same.
-#include "core/sample_codec.h"
+#include "core/run/sample_codec.h"
 
 #include <cstdlib>
 

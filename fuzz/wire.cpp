@@ -2,7 +2,7 @@
 #include <string>
 
 #include "devices/can/can_link.h"
-#include "devices/serial/byte_template.h"
+#include "devices/link/byte_template.h"
 #include "devices/serial/speed_search.h"
 #include "devices/wire.h"
 

@@ -2,7 +2,7 @@
 
 #include <string>
 
-#include "core/bench.h"
+#include "core/bench/bench.h"
 
 namespace cruscotto::test {
 

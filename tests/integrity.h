@@ -6,7 +6,7 @@
 #include <optional>
 #include <string>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 
 namespace cruscotto::test {
 

@@ -15,8 +15,8 @@
 #include <string>
 #include <thread>
 
-#include "core/bench.h"
-#include "core/block.h"
+#include "core/bench/bench.h"
+#include "core/signal/block.h"
 #include "where.h"
 
 namespace cruscotto::test {

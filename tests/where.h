@@ -2,9 +2,8 @@
 
 namespace cruscotto::test {
 
-/// Of this build. In a source of their own, so that nothing else that is compiled depends on where the sources lie: a
-/// clean clone in another folder finds all the rest in ccache.
-extern const char* const sourceFolder;
-extern const char* const program;  ///< the path of `cruscotto`
+/// Of this build; CMake says them.
+inline constexpr const char* sourceFolder = CRUSCOTTO_SOURCE;
+inline constexpr const char* program = CRUSCOTTO_PROGRAM;  ///< the path of `cruscotto`
 
 }  // namespace cruscotto::test

@@ -17,17 +17,19 @@
 #include <thread>
 
 #include "cli/say.h"
-#include "core/endings.h"
-#include "core/format.h"
-#include "core/json_text.h"
-#include "core/new_file.h"
-#include "core/run_format.h"
-#include "core/run_name.h"
-#include "core/run_notes.h"
-#include "core/run_reader.h"
-#include "core/run_version.h"
-#include "core/seen_readings.h"
-#include "core/units.h"
+#include "core/base/endings.h"
+#include "core/base/json_text.h"
+#include "core/base/new_file.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/bench/run_name.h"
+#include "core/bench/seen_readings.h"
+#include "core/run/run_format.h"
+#include "core/run/run_notes.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
+#include "core/run/run_version.h"
+#include "core/signal/scale.h"
 #include "devices/can/can_device.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
@@ -432,7 +434,7 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         for (const RunVersion& v : run.versions)
             j["versions"].push_back(
                 {{"id", v.id}, {"made-unix-ns", v.madeUnixNs}, {"words", v.words}, {"signals", v.signals}});
-        for (const auto& [key, words] : runformat::noteKeys)
+        for (const auto& [key, words] : runNoteKeys)
             if (!(run.notes.*words).empty()) j[key] = run.notes.*words;
         j["signals"] = nlohmann::ordered_json::array();
         for (const Line& l : lines) {
@@ -476,7 +478,7 @@ int info(const std::string& path, bool json, std::optional<int> version) {
         clockText(run.span.to - run.span.from), bytesText(run.fileBytes),
         run.closed ? "closed in order" : "not closed: still being recorded, or cut short; what is here is whole",
         lost ? fmt::format("{} samples", lost) : "nothing"));
-    for (const auto& [key, words] : runformat::noteKeys)
+    for (const auto& [key, words] : runNoteKeys)
         if (!(run.notes.*words).empty()) say(fmt::format("{:<10} {}", key, run.notes.*words));
     say(fmt::format("\n{:<5} {:<24} {:>9} {:>12} {:>10}  {:>12} {:>12} {:>12} {}", "tag", "signal", "rate/Hz",
                     "samples", "gaps", "min", "mean", "max", "unit"));

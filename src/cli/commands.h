@@ -5,10 +5,10 @@
 #include <string>
 #include <vector>
 
-#include "core/run_export.h"
+#include "core/export/run_export.h"
 
 /// The headless commands. Each prints its result to standard output, what goes wrong to standard error, and returns the
-/// program's exit code. All that asks them to end (core/endings.h) ends them in order: outputs safe, the run closed.
+/// program's exit code. All that asks them to end (core/base/endings.h) ends them in order: outputs safe, the run closed.
 namespace cruscotto::cli {
 
 /// Documented in the README; frozen.
@@ -117,7 +117,7 @@ struct ReplayCommand {
 };
 int replay(const ReplayCommand& command);
 
-/// What asks a command to end (core/endings.h) ends it in order from now on; SIGUSR1 sets a mark in a recording.
+/// What asks a command to end (core/base/endings.h) ends it in order from now on; SIGUSR1 sets a mark in a recording.
 void handleSignals();
 /// As such a signal does.
 void askToStop();

@@ -2,12 +2,12 @@
 #include <CLI/CLI.hpp>
 #include <array>
 
-#include "app/application.h"
+#include "app/shell/application.h"
 #include "cli/commands.h"
 #include "cli/say.h"
-#include "core/crash_send.h"
-#include "core/endings.h"
-#include "core/log.h"
+#include "core/base/crash_send.h"
+#include "core/base/endings.h"
+#include "core/base/log.h"
 
 using namespace cruscotto;
 

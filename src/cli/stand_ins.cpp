@@ -7,7 +7,7 @@
 
 #include "cli/commands.h"
 #include "cli/say.h"
-#include "core/format.h"
+
 #include "standins/beehive/beehive.h"
 #include "standins/cabinet/cabinet_computer.h"
 #include "standins/canbus/pump_bus.h"

@@ -9,10 +9,10 @@
 #include <string>
 #include <vector>
 
-#include "core/bench.h"
-#include "core/block.h"
-#include "core/chain.h"
-#include "core/result.h"
+#include "core/base/result.h"
+#include "core/bench/bench.h"
+#include "core/chain/chain.h"
+#include "core/signal/block.h"
 #include "devices/wire.h"
 
 namespace cruscotto {

@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/json_text.h"
-#include "core/number_text.h"
+#include "core/base/json_text.h"
+#include "core/base/number_text.h"
 
 namespace cruscotto {
 

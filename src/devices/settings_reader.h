@@ -6,8 +6,8 @@
 #include <optional>
 #include <string>
 
-#include "core/bench.h"
-#include "core/result.h"
+#include "core/base/result.h"
+#include "core/bench/bench.h"
 
 namespace cruscotto {
 

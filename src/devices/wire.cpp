@@ -9,8 +9,8 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
-#include "core/parsed.h"
+#include "core/base/json_text.h"
+#include "core/base/parsed.h"
 
 namespace cruscotto {
 

@@ -7,9 +7,9 @@
 #include <string_view>
 #include <vector>
 
-#include "core/guarded.h"
-#include "core/result.h"
-#include "core/time.h"
+#include "core/base/guarded.h"
+#include "core/base/result.h"
+#include "core/base/time.h"
 
 namespace cruscotto {
 

@@ -6,8 +6,8 @@
 #include <string>
 #include <vector>
 
-#include "core/bench.h"
-#include "core/history.h"
+#include "core/bench/bench.h"
+#include "core/history/signal_history.h"
 #include "devices/device.h"
 #include "engine/recorder.h"
 #include "engine/shot_gate.h"

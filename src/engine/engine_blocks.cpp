@@ -1,9 +1,9 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/guarded.h"
-#include "core/log.h"
-#include "core/run_format.h"
+#include "core/base/guarded.h"
+#include "core/base/log.h"
+#include "core/run/run_format.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {

@@ -1,9 +1,9 @@
 #include <algorithm>
 #include <set>
 
-#include "core/crash_send.h"
-#include "core/guarded.h"
-#include "core/log.h"
+#include "core/base/crash_send.h"
+#include "core/base/guarded.h"
+#include "core/base/log.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {

@@ -3,7 +3,7 @@
 #include <cstdio>
 #include <set>
 
-#include "core/log.h"
+#include "core/base/log.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {

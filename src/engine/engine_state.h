@@ -8,8 +8,8 @@
 #include <thread>
 #include <unordered_map>
 
-#include "core/guarded.h"
-#include "core/level.h"
+#include "core/base/guarded.h"
+#include "core/base/level.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
 

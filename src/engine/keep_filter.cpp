@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/run_format.h"
+#include "core/run/run_format.h"
 
 namespace cruscotto {
 

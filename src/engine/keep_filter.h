@@ -2,7 +2,7 @@
 
 #include <optional>
 
-#include "core/keep.h"
+#include "core/bench/keep.h"
 #include "engine/shot_gate.h"
 
 namespace cruscotto {

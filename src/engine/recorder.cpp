@@ -6,9 +6,9 @@
 #include <chrono>
 #include <filesystem>
 
-#include "core/keep.h"
-#include "core/log.h"
-#include "core/run_name.h"
+#include "core/base/log.h"
+#include "core/bench/keep.h"
+#include "core/bench/run_name.h"
 
 namespace cruscotto {
 

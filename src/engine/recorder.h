@@ -10,8 +10,8 @@
 #include <string>
 #include <thread>
 
-#include "core/guarded.h"
-#include "core/run_writer.h"
+#include "core/base/guarded.h"
+#include "core/run/run_writer.h"
 #include "devices/device.h"
 
 namespace cruscotto {

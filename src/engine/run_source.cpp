@@ -4,7 +4,7 @@
 #include <chrono>
 #include <cmath>
 
-#include "core/run_format.h"
+#include "core/run/run_format.h"
 
 namespace cruscotto {
 

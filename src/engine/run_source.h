@@ -8,9 +8,9 @@
 #include <string>
 #include <thread>
 
-#include "core/guarded.h"
-#include "core/history.h"
-#include "core/run_reader.h"
+#include "core/base/guarded.h"
+#include "core/history/history_source.h"
+#include "core/run/run_reader.h"
 
 namespace cruscotto {
 

@@ -6,7 +6,7 @@
 #include <optional>
 #include <string>
 
-#include "core/level.h"
+#include "core/base/level.h"
 #include "engine/recorder.h"
 
 namespace cruscotto {

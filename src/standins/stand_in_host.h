@@ -8,7 +8,7 @@
 #include <string_view>
 #include <thread>
 
-#include "core/result.h"
+#include "core/base/result.h"
 
 namespace cruscotto {
 

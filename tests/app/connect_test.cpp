@@ -7,9 +7,9 @@
 #include <QWheelEvent>
 #include <thread>
 
-#include "app/device_edits.h"
-#include "app/fields.h"
-#include "app/tiles/state_tile.h"
+#include "app/device/device_edits.h"
+#include "app/page/tiles/state_tile.h"
+#include "app/widgets/fields.h"
 #include "standins/beehive/beehive.h"
 #include "standins/cabinet/cabinet_computer.h"
 #include "standins/frameboard/weather_board.h"

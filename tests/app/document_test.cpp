@@ -13,10 +13,10 @@
 #include <sys/file.h>
 #include <unistd.h>
 
-#include "app/run_dialogs.h"
-#include "app/shot_dialog.h"
-#include "app/theme.h"
-#include "core/run_reader.h"
+#include "app/run/run_dialogs.h"
+#include "app/run/shot_dialog.h"
+#include "app/widgets/theme.h"
+#include "core/run/run_reader.h"
 #include "window_fixture.h"
 
 namespace cruscotto {

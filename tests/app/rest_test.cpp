@@ -2,8 +2,8 @@
 #include <QListWidget>
 #include <QMenu>
 
-#include "app/tiles/control_tile.h"
-#include "app/tiles/trace_tile.h"
+#include "app/page/tiles/control_tile.h"
+#include "app/page/tiles/trace_tile.h"
 #include "made_board.h"
 #include "window_fixture.h"
 

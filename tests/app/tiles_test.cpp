@@ -2,12 +2,12 @@
 #include <QTest>
 #include <cmath>
 
-#include "app/fields.h"
-#include "app/main_window.h"
-#include "app/scale_end.h"
-#include "app/theme.h"
-#include "app/tiles/control_tile.h"
-#include "app/tiles/number_tile.h"
+#include "app/page/tiles/control_tile.h"
+#include "app/page/tiles/number_tile.h"
+#include "app/shell/main_window.h"
+#include "app/widgets/fields.h"
+#include "app/widgets/scale_end.h"
+#include "app/widgets/theme.h"
 #include "window_fixture.h"
 
 namespace cruscotto {

@@ -12,7 +12,7 @@
 #include <QTimer>
 #include <cmath>
 
-#include "app/main_window.h"
+#include "app/shell/main_window.h"
 #include "support.h"
 
 namespace cruscotto::test {

@@ -11,14 +11,15 @@
 #include <cmath>
 #include <csignal>
 
-#include "app/background_job.h"
-#include "app/device_panel.h"
-#include "app/main_window.h"
-#include "app/run_dialogs.h"
-#include "app/theme.h"
-#include "app/tiles/control_tile.h"
-#include "app/words.h"
-#include "core/run_reader.h"
+#include "app/device/device_panel.h"
+#include "app/document/background_job.h"
+#include "app/page/tiles/control_tile.h"
+#include "app/run/run_dialogs.h"
+#include "app/shell/main_window.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "window_fixture.h"
 
 namespace cruscotto {

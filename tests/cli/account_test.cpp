@@ -2,7 +2,7 @@
 #include <nlohmann/json.hpp>
 
 #include "cli/commands.h"
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "made_board.h"
 #include "program.h"
 

@@ -10,8 +10,9 @@
 #include <thread>
 
 #include "cli/commands.h"
-#include "core/json_text.h"
-#include "core/run_reader.h"
+#include "core/base/json_text.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "devices/wire.h"
 #include "program.h"
 #include "standins/beehive/beehive.h"

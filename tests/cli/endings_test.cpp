@@ -3,7 +3,7 @@
 #include <sys/socket.h>
 
 #include "cli/commands.h"
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "made_board.h"
 #include "program.h"
 

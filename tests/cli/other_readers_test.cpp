@@ -1,8 +1,8 @@
 // The Python reader that ships as an example, against the C++ one, sample by sample.
 #include <cstdlib>
 
-#include "core/run_export.h"
-#include "core/run_version.h"
+#include "core/export/run_export.h"
+#include "core/run/run_version.h"
 #include "engine/engine.h"
 #include "support.h"
 

@@ -1,10 +1,10 @@
 // What was saved from a link is received again by the driver that read it.
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/can/can_link.h"
 #include "devices/device_listener.h"
-#include "devices/serial/capture_playback.h"
+#include "devices/link/capture_playback.h"
 #include "standins/canbus/pump_bus.h"
 #include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"

@@ -1,10 +1,10 @@
 // A look at a device before it is in a bench: what is there, what it reads, and that nothing is changed there.
-#include "devices/device_trial.h"
+#include "devices/discovery/device_trial.h"
 
 #include <nlohmann/json.hpp>
 #include <thread>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "standins/beehive/beehive.h"
 #include "standins/canbus/pump_bus.h"
 #include "standins/frameboard/weather_board.h"

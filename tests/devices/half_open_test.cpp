@@ -10,7 +10,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "standins/frameboard/weather_board.h"
 #include "standins/rack/cold_store_rack.h"

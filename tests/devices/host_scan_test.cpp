@@ -1,4 +1,4 @@
-#include "devices/host_scan.h"
+#include "devices/discovery/host_scan.h"
 
 #include "standins/iolink/sensor_master.h"
 #include "standins/meter/bench_meter.h"

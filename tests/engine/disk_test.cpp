@@ -1,7 +1,7 @@
 // What a disk can do to a recording: fill up, refuse, dawdle, vanish, and lose its power.
 #include "test_disk.h"
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "engine/engine.h"
 #include "fast_bench.h"
 #include "feed.h"

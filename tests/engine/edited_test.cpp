@@ -2,7 +2,8 @@
 #include <cmath>
 #include <random>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "scripted_device.h"
 
 namespace cruscotto {

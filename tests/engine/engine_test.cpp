@@ -5,8 +5,9 @@
 #include <cmath>
 #include <condition_variable>
 
-#include "core/run_export.h"
-#include "core/run_reader.h"
+#include "core/export/run_export.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "engine/run_source.h"
 #include "scripted_device.h"
 #include "support.h"

@@ -1,6 +1,6 @@
 #pragma once
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "engine/recorder.h"
 #include "support.h"
 

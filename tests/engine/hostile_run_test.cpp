@@ -3,10 +3,11 @@
 // undefined arithmetic these tests would show any.
 #include <sqlite3.h>
 
-#include "core/run_export.h"
-#include "core/run_format.h"
-#include "core/run_reader.h"
-#include "core/run_writer.h"
+#include "core/export/run_export.h"
+#include "core/run/run_format.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
+#include "core/run/run_writer.h"
 #include "engine/run_source.h"
 #include "support.h"
 

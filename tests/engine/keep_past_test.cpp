@@ -1,5 +1,5 @@
 // What is kept after the fact has the gaps that were there, each group its own.
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "scripted_device.h"
 
 namespace cruscotto {

@@ -1,6 +1,7 @@
-#include "core/keep.h"
+#include "core/bench/keep.h"
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
 #include "support.h"

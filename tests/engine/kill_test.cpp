@@ -10,7 +10,7 @@
 #include <csignal>
 #include <random>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "engine/engine.h"
 #include "fast_bench.h"
 #include "integrity.h"

@@ -1,7 +1,8 @@
 // A device that an edit makes anew: what was measured before stays, and nothing joins it with what comes.
 #include <cmath>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "scripted_device.h"
 
 namespace cruscotto {

@@ -3,7 +3,7 @@
 #include <atomic>
 #include <latch>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "scripted_device.h"
 
 namespace cruscotto {

@@ -7,7 +7,8 @@
 
 #include <csignal>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "feed.h"
 #include "integrity.h"
 #include "support.h"

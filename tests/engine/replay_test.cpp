@@ -1,8 +1,8 @@
 #include <cmath>
 #include <set>
 
-#include "core/run_reader.h"
-#include "core/run_writer.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_writer.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
 #include "support.h"

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "core/format.h"
+#include "core/base/number_text.h"
 #include "engine/engine.h"
 #include "support.h"
 

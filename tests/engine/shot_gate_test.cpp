@@ -2,7 +2,8 @@
 
 #include <algorithm>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
+#include "core/run/run_replay.h"
 #include "engine/engine.h"
 #include "support.h"
 

@@ -6,11 +6,11 @@
 #include <sstream>
 #include <unordered_map>
 
-#include "core/format.h"
-#include "core/units.h"
-#include "core/whole_file.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/base/whole_file.h"
+#include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
-#include "devices/serial/byte_template.h"
 
 namespace cruscotto {
 

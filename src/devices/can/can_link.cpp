@@ -13,8 +13,8 @@
 #include <cerrno>
 #include <cstring>
 
+#include "devices/link/capture_playback.h"
 #include "devices/link/waker.h"
-#include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
 

@@ -10,7 +10,7 @@
 #include <limits>
 #include <utility>
 
-#include "core/text.h"
+#include "core/base/text.h"
 
 namespace cruscotto {
 

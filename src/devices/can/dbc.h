@@ -7,8 +7,8 @@
 #include <string_view>
 #include <vector>
 
-#include "core/block.h"
-#include "core/result.h"
+#include "core/base/result.h"
+#include "core/signal/block.h"
 #include "devices/can/can_frame.h"
 
 namespace cruscotto {

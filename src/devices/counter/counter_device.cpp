@@ -11,9 +11,9 @@
 #include <filesystem>
 #include <sstream>
 
-#include "core/parsed.h"
-#include "devices/discovery.h"
+#include "core/base/parsed.h"
 #include "devices/kernel_file.h"
+#include "devices/link/access.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 

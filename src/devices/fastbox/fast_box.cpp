@@ -7,10 +7,10 @@
 #include <cstring>
 #include <numbers>
 
-#include "core/clock_fit.h"
-#include "core/guarded.h"
-#include "core/sim/pump_bench.h"
+#include "core/base/guarded.h"
+#include "core/signal/clock_fit.h"
 #include "devices/settings_reader.h"
+#include "sim/pump_bench.h"
 
 namespace cruscotto {
 

@@ -1,5 +1,5 @@
 #include "devices/firmata/firmata_text.h"
-#include "core/parsed.h"
+#include "core/base/parsed.h"
 
 #include <array>
 #include <sstream>

@@ -1,5 +1,5 @@
 #include "devices/frames/frame_format.h"
-#include "core/parsed.h"
+#include "core/base/parsed.h"
 
 #include <algorithm>
 #include <bit>

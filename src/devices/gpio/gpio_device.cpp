@@ -10,8 +10,8 @@
 #include <cstring>
 #include <sstream>
 
-#include "core/parsed.h"
-#include "devices/discovery.h"
+#include "core/base/parsed.h"
+#include "devices/link/access.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/waker.h"
 

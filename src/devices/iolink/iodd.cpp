@@ -1,6 +1,6 @@
 #include "devices/iolink/iodd.h"
-#include "core/parsed.h"
-#include "core/whole_file.h"
+#include "core/base/parsed.h"
+#include "core/base/whole_file.h"
 
 #include <algorithm>
 #include <bit>

@@ -6,9 +6,9 @@
 #include <string_view>
 #include <vector>
 
-#include "core/block.h"
-#include "core/format.h"
-#include "core/result.h"
+#include "core/base/result.h"
+#include "core/signal/block.h"
+#include "core/signal/scale.h"
 
 namespace cruscotto {
 

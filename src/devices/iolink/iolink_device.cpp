@@ -7,9 +7,10 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
-#include "core/format.h"
-#include "core/json_text.h"
-#include "core/units.h"
+#include "core/base/json_text.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/signal/scale.h"
 #include "devices/iolink/http_client.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/link_driver.h"

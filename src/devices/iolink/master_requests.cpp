@@ -1,8 +1,8 @@
 #include "devices/iolink/master_requests.h"
 
-#include "core/parsed.h"
+#include "core/base/parsed.h"
+#include "devices/link/capture_playback.h"
 #include "devices/link/waker.h"
-#include "devices/serial/capture_playback.h"
 
 namespace cruscotto {
 

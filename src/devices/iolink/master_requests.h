@@ -4,8 +4,8 @@
 #include <stop_token>
 #include <string>
 
-#include "core/result.h"
-#include "core/time.h"
+#include "core/base/result.h"
+#include "core/base/time.h"
 
 namespace cruscotto {
 

@@ -3,7 +3,7 @@
 #include <cstdint>
 #include <optional>
 
-#include "core/clock_fit.h"
+#include "core/signal/clock_fit.h"
 
 namespace cruscotto {
 

@@ -1,5 +1,5 @@
 #include "devices/link/byte_link.h"
-#include "core/parsed.h"
+#include "core/base/parsed.h"
 #include "devices/link/name_lookup.h"
 #include "devices/link/waker.h"
 

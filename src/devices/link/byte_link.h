@@ -5,7 +5,7 @@
 #include <string>
 #include <string_view>
 
-#include "devices/serial/serial_port.h"
+#include "devices/link/serial_port.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {

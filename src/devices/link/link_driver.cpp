@@ -1,6 +1,6 @@
 #include "devices/link/link_driver.h"
 
-#include "core/guarded.h"
+#include "core/base/guarded.h"
 
 #include <algorithm>
 

@@ -7,8 +7,8 @@
 #include <optional>
 #include <set>
 
-#include "core/crash_send.h"
-#include "core/guarded.h"
+#include "core/base/crash_send.h"
+#include "core/base/guarded.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/scan_buffer.h"
 

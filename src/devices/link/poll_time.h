@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "core/time.h"
+#include "core/base/time.h"
 
 namespace cruscotto {
 

@@ -4,7 +4,7 @@
 #include <array>
 #include <optional>
 
-#include "core/time.h"
+#include "core/base/time.h"
 
 namespace cruscotto {
 

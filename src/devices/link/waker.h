@@ -6,7 +6,7 @@
 #include <optional>
 #include <span>
 
-#include "core/time.h"
+#include "core/base/time.h"
 
 namespace cruscotto {
 

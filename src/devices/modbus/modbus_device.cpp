@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/format.h"
+#include "core/base/number_text.h"
 #include "devices/link/link_driver.h"
 #include "devices/modbus/modbus_identity.h"
 

@@ -5,7 +5,7 @@
 #include <string_view>
 #include <vector>
 
-#include "core/text.h"
+#include "core/base/text.h"
 
 namespace cruscotto {
 

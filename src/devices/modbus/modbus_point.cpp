@@ -1,5 +1,5 @@
 #include "devices/modbus/modbus_point.h"
-#include "core/parsed.h"
+#include "core/base/parsed.h"
 
 #include <algorithm>
 #include <array>

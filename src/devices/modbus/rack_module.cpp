@@ -3,8 +3,8 @@
 #include <array>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
-#include "core/whole_file.h"
+#include "core/base/json_text.h"
+#include "core/base/whole_file.h"
 
 namespace cruscotto {
 

@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
-#include "core/bench.h"
-#include "core/chain.h"
+#include "core/bench/bench.h"
+#include "core/chain/chain.h"
 #include "devices/modbus/modbus_point.h"
 
 namespace cruscotto {

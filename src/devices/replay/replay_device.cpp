@@ -4,9 +4,9 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
-#include "core/guarded.h"
-#include "core/json_text.h"
-#include "core/run_reader.h"
+#include "core/base/guarded.h"
+#include "core/base/json_text.h"
+#include "core/run/run_reader.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {

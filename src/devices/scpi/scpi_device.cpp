@@ -5,9 +5,8 @@
 #include <cmath>
 #include <cstring>
 
-#include "core/format.h"
+#include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
-#include "devices/serial/byte_template.h"
 
 namespace cruscotto {
 

@@ -6,8 +6,8 @@
 #include <cmath>
 #include <utility>
 
-#include "core/parsed.h"
-#include "core/text.h"
+#include "core/base/parsed.h"
+#include "core/base/text.h"
 
 namespace cruscotto {
 

@@ -7,9 +7,9 @@
 #include <cstdint>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
-#include "core/parsed.h"
-#include "core/units.h"
+#include "core/base/json_text.h"
+#include "core/base/parsed.h"
+#include "core/base/units.h"
 
 namespace cruscotto {
 

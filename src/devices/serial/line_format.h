@@ -5,8 +5,8 @@
 #include <string_view>
 #include <vector>
 
-#include "core/bench.h"
-#include "core/result.h"
+#include "core/base/result.h"
+#include "core/bench/bench.h"
 
 namespace cruscotto {
 

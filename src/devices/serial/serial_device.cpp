@@ -3,12 +3,12 @@
 #include <algorithm>
 #include <map>
 
-#include "core/format.h"
+#include "core/base/number_text.h"
 #include "devices/link/board_clock.h"
+#include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
 #include "devices/link/rhythm.h"
-#include "devices/serial/byte_template.h"
-#include "devices/serial/serial_load.h"
+#include "devices/link/serial_load.h"
 #include "devices/serial/speed_search.h"
 
 namespace cruscotto {

@@ -3,8 +3,8 @@
 #include <map>
 
 #include "devices/device.h"
+#include "devices/link/serial_port.h"
 #include "devices/serial/line_format.h"
-#include "devices/serial/serial_port.h"
 
 namespace cruscotto {
 

@@ -3,9 +3,9 @@
 #include <functional>
 #include <stop_token>
 
-#include "core/time.h"
+#include "core/base/time.h"
+#include "devices/link/serial_port.h"
 #include "devices/serial/line_format.h"
-#include "devices/serial/serial_port.h"
 
 namespace cruscotto {
 

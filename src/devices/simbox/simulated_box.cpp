@@ -6,9 +6,9 @@
 #include <cmath>
 #include <condition_variable>
 
-#include "core/guarded.h"
-#include "core/sim/pump_bench.h"
+#include "core/base/guarded.h"
 #include "devices/settings_reader.h"
+#include "sim/pump_bench.h"
 
 namespace cruscotto {
 

@@ -5,8 +5,8 @@
 #include <cmath>
 #include <regex>
 
-#include "core/clock_fit.h"
-#include "core/format.h"
+#include "core/base/number_text.h"
+#include "core/signal/clock_fit.h"
 #include "devices/link/link_driver.h"
 #include "devices/sound/sound_source.h"
 

@@ -16,7 +16,7 @@
 #include <thread>
 #include <utility>
 
-#include "core/sim/pump_bench.h"
+#include "sim/pump_bench.h"
 #include "standins/line_speed.h"
 
 namespace cruscotto {

@@ -5,7 +5,7 @@
 #include <memory>
 #include <string>
 
-#include "core/result.h"
+#include "core/base/result.h"
 #include "standins/fault.h"
 
 namespace cruscotto {

@@ -7,7 +7,7 @@
 #include <string>
 #include <thread>
 
-#include "core/result.h"
+#include "core/base/result.h"
 #include "standins/fault.h"
 
 namespace cruscotto {

@@ -7,7 +7,7 @@
 #include <map>
 #include <string>
 
-#include "core/guarded.h"
+#include "core/base/guarded.h"
 #include "standins/fault.h"
 #include "standins/stand_in_host.h"
 

@@ -6,7 +6,7 @@
 #include <cstdint>
 #include <memory>
 
-#include "core/guarded.h"
+#include "core/base/guarded.h"
 #include "standins/fault.h"
 #include "standins/stand_in_host.h"
 

@@ -1,7 +1,7 @@
 // A server and a client of Modbus that are neither ours nor made of the library that our driver uses: pymodbus.
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "standins/rack/cold_store_rack.h"
 

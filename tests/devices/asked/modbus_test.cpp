@@ -5,8 +5,8 @@
 
 #include <nlohmann/json.hpp>
 
-#include "core/crash_send.h"
-#include "core/json_text.h"
+#include "core/base/crash_send.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/modbus/modbus_device.h"
 #include "devices/modbus/modbus_identity.h"

@@ -1,7 +1,7 @@
 #include <nlohmann/json.hpp>
 
-#include "core/crash_send.h"
-#include "core/json_text.h"
+#include "core/base/crash_send.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/scpi/scpi_device.h"
 #include "standins/meter/bench_meter.h"

@@ -3,7 +3,7 @@
 #include <cmath>
 #include <mutex>
 
-#include "core/run_reader.h"
+#include "core/run/run_reader.h"
 #include "engine/engine.h"
 #include "fast_bench.h"
 #include "support.h"

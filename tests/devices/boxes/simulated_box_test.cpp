@@ -1,8 +1,8 @@
 #include <map>
 #include <mutex>
 
-#include "core/sim/pump_bench.h"
 #include "devices/device.h"
+#include "sim/pump_bench.h"
 #include "support.h"
 
 namespace cruscotto::simulated_box_test {

@@ -1,7 +1,7 @@
 #include <nlohmann/json.hpp>
 
-#include "core/crash_send.h"
-#include "core/json_text.h"
+#include "core/base/crash_send.h"
+#include "core/base/json_text.h"
 #include "devices/can/can_device.h"
 #include "devices/device_listener.h"
 #include "standins/canbus/pump_bus.h"

@@ -1,7 +1,7 @@
 #include <nlohmann/json.hpp>
 
-#include "core/crash_send.h"
-#include "core/json_text.h"
+#include "core/base/crash_send.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/firmata/firmata_text.h"
 #include "standins/gpioboard/pin_board.h"

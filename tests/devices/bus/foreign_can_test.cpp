@@ -1,7 +1,7 @@
 // Readers and writers of CAN that are not ours: python-can's slcan, and canmatrix's DBC.
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/can/can_device.h"
 #include "standins/canbus/pump_bus.h"
 #include "support.h"

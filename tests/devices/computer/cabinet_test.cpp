@@ -8,10 +8,10 @@
 
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
-#include "devices/device_trial.h"
-#include "devices/kernel_inputs.h"
+#include "devices/discovery/device_trial.h"
+#include "devices/discovery/kernel_inputs.h"
 #include "devices/link/kernel_calls.h"
 
 namespace cruscotto::cabinet_test {

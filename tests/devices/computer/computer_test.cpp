@@ -6,7 +6,7 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/computer/iio_buffer.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/device_listener.h"

@@ -8,7 +8,7 @@
 #include <atomic>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/link/waker.h"
 

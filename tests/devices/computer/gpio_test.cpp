@@ -10,7 +10,7 @@
 #include <atomic>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 
 namespace cruscotto::gpio_test {

@@ -4,7 +4,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "standins/sound/tone.h"
 

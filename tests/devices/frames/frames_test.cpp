@@ -1,4 +1,4 @@
-#include "core/crash_send.h"
+#include "core/base/crash_send.h"
 #include "devices/frames/frame_device.h"
 
 #include <gtest/gtest.h>
@@ -6,7 +6,7 @@
 #include <atomic>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/frames/frame_guess.h"
 #include "devices/link/board_clock.h"

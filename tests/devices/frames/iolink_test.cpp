@@ -5,8 +5,8 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
-#include "core/units.h"
+#include "core/base/json_text.h"
+#include "core/base/units.h"
 #include "devices/device_listener.h"
 #include "standins/iolink/sensor_master.h"
 

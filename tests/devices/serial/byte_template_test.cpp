@@ -1,4 +1,4 @@
-#include "devices/serial/byte_template.h"
+#include "devices/link/byte_template.h"
 
 #include <gtest/gtest.h>
 

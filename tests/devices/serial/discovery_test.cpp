@@ -1,10 +1,11 @@
-#include "devices/discovery.h"
+#include "devices/discovery/discovery.h"
+#include "devices/link/access.h"
 
 #include <fcntl.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include "devices/serial/serial_load.h"
+#include "devices/link/serial_load.h"
 #include "devices/serial/speed_search.h"
 #include "standins/line_speed.h"
 #include "support.h"

@@ -1,7 +1,7 @@
 // What a driver of a link does with its outputs by itself when the link fails.
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "made_board.h"
 

@@ -9,10 +9,10 @@
 #include <mutex>
 #include <nlohmann/json.hpp>
 
-#include "core/json_text.h"
+#include "core/base/json_text.h"
 #include "devices/device.h"
 #include "devices/device_listener.h"
-#include "devices/serial/serial_port.h"
+#include "devices/link/serial_port.h"
 #include "standins/beehive/beehive.h"
 #include "support.h"
 

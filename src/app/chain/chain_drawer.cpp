@@ -1,0 +1,563 @@
+#include "app/chain/chain_drawer.h"
+
+#include <QComboBox>
+#include <QDate>
+#include <QGridLayout>
+#include <QHBoxLayout>
+#include <QMenu>
+#include <QPushButton>
+#include <QToolButton>
+#include <cmath>
+
+#include "app/widgets/fields.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+#include "core/bench/keep.h"
+
+namespace cruscotto {
+
+namespace {
+
+/// Exactly as it is kept, with the minus that readings have.
+QString plain(double v) {
+    return shown(exactNumber(v)).replace('-', QChar(0x2212));
+}
+
+/// The stages that make sense for a kind of terminal, with values to begin with.
+std::vector<Stage> offeredStages(ChannelKind kind, const std::string& unit) {
+    std::vector<Stage> out;
+    if (kind == ChannelKind::digitalInput) return {Invert{}};
+    if (kind == ChannelKind::counterInput) out.emplace_back(PulseCounter{});
+    if (kind == ChannelKind::analogInput) out.emplace_back(CountsToVolts{});
+    out.emplace_back(MovingMean{});
+    out.emplace_back(SlopeOffset{1, 0, unit});
+    out.emplace_back(TwoPoints{0, 0, 1, 1, unit, {}});
+    out.emplace_back(Formula{"x", unit});
+    for (const std::string& other : compatibleUnits(unit))
+        if (other != unit) {
+            out.emplace_back(ConvertUnit{other});
+            break;
+        }
+    out.emplace_back(ValidRange{0, 1});
+    return out;
+}
+
+}  // namespace
+
+ChainDrawer::ChainDrawer(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
+    setObjectName("panel");
+    setAccessibleName(tr("Chain"));
+    setWidgetResizable(true);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setFrameShape(QFrame::NoFrame);
+    connect(&session_, &Session::benchChanged, this, [this] {
+        if (!signal_.isEmpty() && !spec()) Q_EMIT closeAsked();
+        if (isVisible()) rebuild();
+    });
+    connect(&session_, &Session::sourceChanged, this, [this] { shape_.clear(); });
+}
+
+const SignalSpec* ChainDrawer::spec() const {
+    return session_.corrected(signal_.toStdString());
+}
+
+bool ChainDrawer::editable() const {
+    const SignalSpec* s = spec();
+    return s && !isOutput(s->kind) && (!session_.isRun() || !s->keep.asReadings);
+}
+
+void ChainDrawer::open(const QString& signal) {
+    signal_ = signal;
+    shape_.clear();
+    rebuild();
+    verticalScrollBar();
+}
+
+void ChainDrawer::edit(const QString& effect, SignalSpec next) {
+    if (session_.isRun())
+        session_.correct(effect, std::move(next));
+    else
+        session_.edit(effect, withSignal(session_.bench(), std::move(next)));
+}
+
+void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& effect) {
+    const SignalSpec* s = spec();
+    if (!s || i >= s->chain.size()) return;
+    std::string unit = rawUnit(s->kind);
+    for (std::size_t k = 0; k < i; ++k) unit = unitAfter(s->chain[k], unit);
+    SignalSpec next = *s;
+    next.chain[i] = stage;
+    // A stage further on may depend on this one's unit: the whole chain has to hold.
+    for (std::size_t k = i; k < next.chain.size(); ++k) {
+        if (auto checked = checkStage(next.chain[k], unit); !checked) {
+            stageCards_[i + 1]->setWrong(shown(checked.error().message));
+            return;
+        }
+        unit = unitAfter(next.chain[k], unit);
+    }
+    stageCards_[i + 1]->setWrong({});
+    edit(effect, std::move(next));
+}
+
+void ChainDrawer::rebuild() {
+    const SignalSpec* s = spec();
+    if (!s) return;
+    std::string shape = s->id + "/" + std::to_string(static_cast<int>(s->kind)) + (session_.isRun() ? "run" : "");
+    for (const Stage& stage : s->chain) shape += std::string("/") + stageKey(stage);
+    shape += "/" + std::to_string(static_cast<int>(s->keep.what));
+    if (shape != shape_) {
+        shape_ = shape;
+        stageCards_.clear();
+        showers_.clear();
+        limitsCard_ = nullptr;
+        auto* content = new QWidget;
+        content->setObjectName("panel");
+        auto* column = new QVBoxLayout(content);
+        column->setContentsMargins(0, 0, 0, 12);
+        column->setSpacing(0);
+        addIdentity(column);
+        if (session_.isRun()) addCorrection(column);
+        addTerminal(column);
+        for (std::size_t i = 0; i < s->chain.size(); ++i) addStage(column, i);
+        if (editable()) {
+            auto* add = new QPushButton(tr("Add a stage"), content);
+            add->setAccessibleDescription(tr("At the end of the chain"));
+            connect(add, &QPushButton::clicked, this, [this, add] {
+                const SignalSpec* now = spec();
+                if (!now) return;
+                QMenu menu;
+                for (const Stage& stage : offeredStages(now->kind, now->unit()))
+                    menu.addAction(shown(stageTitle(stage)), this, [this, stage] {
+                        SignalSpec next = *spec();
+                        next.chain.push_back(stage);
+                        edit(tr("Add stage"), std::move(next));
+                    });
+                menu.exec(add->mapToGlobal(QPoint(0, add->height())));
+            });
+            auto* row = new QHBoxLayout;
+            row->setContentsMargins(16, 4, 16, 12);
+            row->addWidget(add);
+            row->addStretch();
+            column->addLayout(row);
+        }
+        if (isOutput(s->kind))
+            addOutput(column);
+        else if (!isDigital(s->kind))
+            addLimits(column);
+        if (!isOutput(s->kind)) addKeep(column);
+        column->addStretch();
+        if (session_.isRun())
+            for (QWidget* w : content->findChildren<QWidget*>())
+                if (qobject_cast<QLineEdit*>(w) || qobject_cast<QComboBox*>(w)) {
+                    const bool ofStage = std::any_of(stageCards_.begin() + 1, stageCards_.end(),
+                                                     [&](StageCard* card) { return card->isAncestorOf(w); });
+                    w->setEnabled(ofStage && editable());
+                }
+        // What is replaced may be in the middle of telling about the edit that replaces it.
+        if (QWidget* old = takeWidget()) old->deleteLater();
+        setWidget(content);
+    }
+    for (const auto& show : showers_) show(*s);
+    for (StageCard* card : stageCards_) card->setWrong({});
+    refresh(session_.shownAt(), true);
+}
+
+Field* ChainDrawer::addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
+                             std::function<void(const QString&)> take) {
+    auto* field = new Field(label, &card);
+    connect(field, &Field::taken, this, [take](const QString& text) { take(text); });
+    showers_.push_back([field, show](const SignalSpec& s) { field->show(show(s)); });
+    place(card.fields(), labelled(label, field, &card));
+    return field;
+}
+
+Field* ChainDrawer::numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                                std::function<void(double)> set) {
+    auto* field = new Field(label, &card);
+    connect(field, &Field::taken, this, [field, set](const QString& text) {
+        double v = 0;
+        const bool fine = parseNumber(text.toStdString(), v);
+        field->markWrong(!fine, fine ? QString() : tr("A number is expected here"));
+        if (fine) set(v);
+    });
+    showers_.push_back([field, get](const SignalSpec& s) { field->show(plain(get(s))); });
+    place(card.fields(), labelled(label, field, &card));
+    return field;
+}
+
+void ChainDrawer::unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
+                            std::function<void(Stage&, std::string)> set) {
+    addField(
+        card, tr("Unit"),
+        [get, i](const SignalSpec& s) { return i < s.chain.size() ? shown(unitText(get(s.chain[i]))) : QString(); },
+        [this, i, set](const QString& text) {
+            if (!spec() || i >= spec()->chain.size()) return;
+            Stage next = spec()->chain[i];
+            set(next, unitFromTyped(text.toStdString()));
+            editStage(i, next, tr("Change unit"));
+        });
+}
+
+void ChainDrawer::addIdentity(QVBoxLayout* column) {
+    auto* head = new StageCard({}, column->parentWidget());
+    head->layout()->setContentsMargins(16, 12, 16, 10);
+    auto* row = new QHBoxLayout;
+    auto* name = new Field(tr("Name"), head);
+    name->setStyleSheet(
+        "font-size: 17px; font-weight: 600; border-color: transparent; padding-left: 0; background: transparent;");
+    connect(name, &Field::taken, this, [this, name](const QString& text) {
+        if (text.trimmed().isEmpty()) return name->markWrong(true, tr("A signal needs a name"));
+        name->markWrong(false);
+        SignalSpec next = *spec();
+        next.name = text.trimmed().toStdString();
+        edit(tr("Rename signal"), std::move(next));
+    });
+    showers_.push_back([name](const SignalSpec& s) { name->show(shown(s.name)); });
+    auto* close = new QToolButton(head);
+    close->setObjectName("quiet");
+    close->setText(QStringLiteral("✕"));
+    close->setAccessibleName(tr("Close the chain"));
+    close->setToolTip(tr("Close the chain (Esc)"));
+    connect(close, &QToolButton::clicked, this, &ChainDrawer::closeAsked);
+    row->addWidget(name, 1);
+    row->addWidget(close);
+    head->fields()->addLayout(row);
+    auto* second = new QHBoxLayout;
+    second->setSpacing(8);
+    auto* tag = new Field(tr("Tag"), head);
+    tag->setMaxLength(4);
+    connect(tag, &Field::taken, this, [this, tag](const QString& text) {
+        tag->markWrong(false);
+        SignalSpec next = *spec();
+        next.tag = text.trimmed().toStdString();
+        edit(tr("Change tag"), std::move(next));
+    });
+    showers_.push_back([tag](const SignalSpec& s) { tag->show(shown(s.tag)); });
+    auto* colour = combo(tr("Colour"), head);
+    const QStringList colours{tr("blue"), tr("orange"), tr("green"), tr("violet"),
+                              tr("sky"),  tr("brown"),  tr("olive"), tr("grey")};
+    for (int i = 0; i < 8; ++i) {
+        QPixmap swatch(12, 12);
+        swatch.fill(theme().signal[static_cast<std::size_t>(i)]);
+        colour->addItem(QIcon(swatch), colours[i]);
+    }
+    connect(colour, &QComboBox::activated, this, [this](int i) {
+        SignalSpec next = *spec();
+        next.colour = i;
+        edit(tr("Change colour"), std::move(next));
+    });
+    showers_.push_back([colour](const SignalSpec& s) { colour->setCurrentIndex(s.colour); });
+    second->addWidget(labelled(tr("Tag"), tag, head), 1);
+    second->addWidget(labelled(tr("Colour"), colour, head), 2);
+    head->fields()->addLayout(second);
+    column->addWidget(head);
+}
+
+/// What can be done about a chain that was wrong while it was recorded.
+void ChainDrawer::addCorrection(QVBoxLayout* column) {
+    auto* card = new StageCard({}, column->parentWidget());
+    card->layout()->setContentsMargins(16, 10, 16, 12);
+    auto* again = new QPushButton(tr("Work the readings out again…"), card);
+    auto* back = new QPushButton(tr("Take it back"), card);
+    auto* buttons = static_cast<QVBoxLayout*>(card->layout());
+    buttons->addWidget(again, 0, Qt::AlignLeft);
+    buttons->addWidget(back, 0, Qt::AlignLeft);
+    connect(again, &QPushButton::clicked, this, &ChainDrawer::workOutAgainAsked);
+    connect(back, &QPushButton::clicked, this, [this] {
+        if (const SignalSpec* was = session_.bench().signal(signal_.toStdString()))
+            edit(tr("Take the chain back"), *was);
+    });
+    showers_.push_back([this, card, again, back](const SignalSpec& s) {
+        const SignalSpec* was = session_.bench().signal(s.id);
+        const bool changed = was && was->chain != s.chain;
+        again->setVisible(changed);
+        back->setVisible(changed);
+        card->setSentence(
+            !editable() ? tr("Not the raw samples were recorded, but readings: they stay as they are.")
+            : changed ? tr("Below is what this chain would make of the raw samples. The page still shows the readings "
+                           "of the chain before.")
+                      : tr("If the chain was wrong, correct it below: the raw samples are all there."));
+    });
+    column->addWidget(card);
+}
+
+void ChainDrawer::addTerminal(QVBoxLayout* column) {
+    const SignalSpec* s = spec();
+    const DeviceSpec* device = session_.bench().device(s->device);
+    const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
+    auto* card = new StageCard(tr("Terminal %1").arg(shown(s->terminal)), column->parentWidget());
+    std::vector<Scale> ranges;
+    if (kind)
+        for (const TerminalInfo& t : kind->terminals(device->settings))
+            if (t.terminal == s->terminal) ranges = t.ranges;
+    if (!ranges.empty()) {
+        auto* range = combo(tr("Range"), card);
+        for (const Scale& r : ranges)
+            range->addItem(tr("%1 to %2 V")
+                               .arg(shown(shortNumber(r.low)).replace('-', QChar(0x2212)), shown(shortNumber(r.high))));
+        connect(range, &QComboBox::activated, this, [this, ranges](int i) {
+            // The box's range and the factor from counts to volts are one decision: they change together.
+            SignalSpec next = *spec();
+            next.range = ranges[static_cast<std::size_t>(i)];
+            for (Stage& stage : next.chain)
+                if (auto* volts = std::get_if<CountsToVolts>(&stage)) {
+                    volts->low = next.range->low;
+                    volts->high = next.range->high;
+                }
+            edit(tr("Change range"), std::move(next));
+        });
+        showers_.push_back([range, ranges](const SignalSpec& now) {
+            const auto it = std::find(ranges.begin(), ranges.end(), now.range.value_or(ranges.back()));
+            range->setCurrentIndex(static_cast<int>(it - ranges.begin()));
+        });
+        place(card->fields(), labelled(tr("Range"), range, card));
+    }
+    const QString where = device ? shown(device->name) : shown(s->device);
+    QString sentence;
+    switch (s->kind) {
+        case ChannelKind::analogInput:
+            sentence = ranges.empty()
+                           ? tr("Comes ready made from %1.").arg(where)
+                           : tr("Analog input of %1; the smallest range that the signal fits is the best.").arg(where);
+            break;
+        case ChannelKind::digitalInput:
+            sentence = tr("Digital input of %1: 0 is low, 1 is high.").arg(where);
+            break;
+        case ChannelKind::counterInput:
+            sentence = tr("Counts pulses, in %1.").arg(where);
+            break;
+        case ChannelKind::analogOutput:
+            sentence = tr("Analog output of %1, in volts.").arg(where);
+            break;
+        case ChannelKind::digitalOutput:
+            sentence = tr("Digital output of %1.").arg(where);
+            break;
+    }
+    card->setSentence(sentence);
+    stageCards_.push_back(card);
+    column->addWidget(card);
+}
+
+void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
+    const Stage& stage = spec()->chain[i];
+    auto* card = new StageCard(shown(stageTitle(stage)), column->parentWidget());
+    if (editable()) {
+        card->menu_->show();
+        connect(card, &StageCard::menuAsked, this, [this, i](QPoint at) { stageMenu(i, at); });
+    }
+    stageCards_.push_back(card);
+    addStageFields(*card, i);
+    showers_.push_back([card, i](const SignalSpec& s) {
+        if (i < s.chain.size()) card->setSentence(shown(describeStage(s.chain[i])));
+    });
+    column->addWidget(card);
+}
+
+void ChainDrawer::addLimits(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Limits"), column->parentWidget());
+    const auto end = [&](const QString& label, std::optional<double> Limits::*member) {
+        auto* field = new Field(label, card);
+        field->setPlaceholderText(tr("none"));
+        connect(field, &Field::taken, this, [this, field, member](const QString& text) {
+            double v = 0;
+            const bool none = text.trimmed().isEmpty();
+            const bool fine = none || parseNumber(text.toStdString(), v);
+            field->markWrong(!fine, fine ? QString() : tr("A number, or nothing for no limit"));
+            if (!fine) return;
+            SignalSpec next = *spec();
+            next.limits.*member = none ? std::nullopt : std::optional(v);
+            if (next.limits.low && next.limits.high && *next.limits.low >= *next.limits.high)
+                return limitsCard_->setWrong(tr("The low limit must be less than the high one."));
+            limitsCard_->setWrong({});
+            edit(tr("Change limits"), std::move(next));
+        });
+        showers_.push_back([field, member](const SignalSpec& s) {
+            field->show(s.limits.*member ? plain(*(s.limits.*member)) : QString());
+        });
+        place(card->fields(), labelled(label, field, card));
+    };
+    end(tr("Low"), &Limits::low);
+    end(tr("High"), &Limits::high);
+    limitsCard_ = card;
+    column->addWidget(card);
+}
+
+void ChainDrawer::addOutput(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Output"), column->parentWidget());
+    const auto number = [&](const QString& label, double OutputSpec::*member) {
+        numberField(
+            *card, label, [member](const SignalSpec& s) { return s.output ? *s.output.*member : 0.0; },
+            [this, card, member](double v) {
+                SignalSpec next = *spec();
+                OutputSpec& o = *next.output;
+                o.*member = v;
+                if (!(o.low < o.high) || o.start < o.low || o.start > o.high || o.safe < o.low || o.safe > o.high)
+                    return card->setWrong(tr("The start and safe values must lie between the lowest and the highest."));
+                card->setWrong({});
+                edit(tr("Change output"), std::move(next));
+            });
+    };
+    if (!isDigital(spec()->kind)) {
+        number(tr("Lowest"), &OutputSpec::low);
+        number(tr("Highest"), &OutputSpec::high);
+        addField(
+            *card, tr("Unit"),
+            [](const SignalSpec& s) { return s.output ? shown(unitText(s.output->unit)) : QString(); },
+            [this](const QString& text) {
+                if (!spec() || !spec()->output) return;
+                SignalSpec next = *spec();
+                next.output->unit = unitFromTyped(text.toStdString());
+                edit(tr("Change unit"), std::move(next));
+            });
+    }
+    number(tr("At start"), &OutputSpec::start);
+    number(tr("Safe"), &OutputSpec::safe);
+    auto* back = combo(tr("When a lost device is back"), card);
+    back->addItems({tr("stays safe"), tr("start value"), tr("as it was before")});
+    connect(back, &QComboBox::activated, this, [this](int i) {
+        SignalSpec next = *spec();
+        next.output->onReturn = static_cast<OutputSpec::OnReturn>(i);
+        edit(tr("Change output"), std::move(next));
+    });
+    showers_.push_back([back](const SignalSpec& s) {
+        if (s.output) back->setCurrentIndex(static_cast<int>(s.output->onReturn));
+    });
+    card->fields()->addWidget(labelled(tr("Device back"), back, card));
+    card->setSentence(
+        tr("The safe value is applied whenever the bench stops, fails or closes, and while the device is lost."));
+    column->addWidget(card);
+}
+
+void ChainDrawer::addKeep(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Recorded"), column->parentWidget());
+    const auto change = [this](auto&& set) {
+        SignalSpec next = *spec();
+        set(next.keep);
+        edit(tr("Change what is recorded"), std::move(next));
+    };
+    auto* what = combo(tr("What is recorded"), card);
+    what->addItems({tr("every sample"), tr("one sample in so many"), tr("mean, min and max"), tr("what changes")});
+    connect(what, &QComboBox::activated, this,
+            [change](int i) { change([i](KeepSpec& keep) { keep.what = static_cast<KeepSpec::What>(i); }); });
+    showers_.push_back([what](const SignalSpec& s) { what->setCurrentIndex(static_cast<int>(s.keep.what)); });
+    card->fields()->addWidget(labelled(tr("What"), what, card));  // too wide to share its row
+
+    const auto number = [&]<class N>(const QString& label, N KeepSpec::*member, double low, double high) {
+        numberField(
+            *card, label, [member](const SignalSpec& s) { return static_cast<double>(s.keep.*member); },
+            [card, change, member, low, high](double v) {
+                const bool fine = v >= low && v <= high && (std::is_floating_point_v<N> || v == std::floor(v));
+                card->setWrong(fine ? QString()
+                                    : (std::is_floating_point_v<N>
+                                           ? tr("A number from %1 to %2 is expected here.")
+                                           : tr("A whole number from %1 to %2 is expected here."))
+                                          .arg(plain(low), plain(high)));
+                if (fine) change([&](KeepSpec& keep) { keep.*member = static_cast<N>(v); });
+            });
+    };
+    const KeepSpec::What now = spec()->keep.what;
+    if (now == KeepSpec::What::oneInN) number(tr("One in"), &KeepSpec::every, 1, 1e6);
+    if (now == KeepSpec::What::summary) number(tr("Of every, s"), &KeepSpec::intervalSeconds, 0.001, 86400);
+    if (now == KeepSpec::What::changes) {
+        number(tr("By more than"), &KeepSpec::deadBand, 0, 1e12);
+        number(tr("At least every, s"), &KeepSpec::atLeastEvery, 0, 86400);
+    }
+    if (now != KeepSpec::What::summary) {
+        auto* as = combo(tr("Recorded as"), card);
+        as->addItems({tr("raw samples"), tr("readings")});
+        connect(as, &QComboBox::activated, this,
+                [change](int i) { change([i](KeepSpec& keep) { keep.asReadings = i == 1; }); });
+        showers_.push_back([as, run = session_.isRun()](const SignalSpec& s) {
+            const KeepSpec keep = resolvedKeep(s);
+            as->setCurrentIndex(keep.asReadings ? 1 : 0);
+            as->setEnabled(!run && keep.asReadings == s.keep.asReadings);
+        });
+        place(card->fields(), labelled(tr("As"), as, card));
+    }
+    showers_.push_back([card](const SignalSpec& s) { card->setSentence(shown(describeKeep(s))); });
+    column->addWidget(card);
+}
+
+void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
+    const SignalSpec* s = spec();
+    if (!s || i >= s->chain.size()) return;
+    const auto rearranged = [this](const QString& effect, const ChainSpec& chain, std::size_t from) {
+        std::string unit = rawUnit(spec()->kind);
+        for (const Stage& stage : chain) {
+            if (auto checked = checkStage(stage, unit); !checked)
+                return stageCards_[from + 1]->setWrong(shown(checked.error().message));
+            unit = unitAfter(stage, unit);
+        }
+        SignalSpec next = *spec();
+        next.chain = chain;
+        edit(effect, std::move(next));
+    };
+    QMenu menu;
+    menu.addAction(tr("Move up"), this,
+                   [=, this] {
+                       ChainSpec chain = spec()->chain;
+                       std::swap(chain[i], chain[i - 1]);
+                       rearranged(tr("Move stage"), chain, i);
+                   })
+        ->setEnabled(i > 0);
+    menu.addAction(tr("Move down"), this,
+                   [=, this] {
+                       ChainSpec chain = spec()->chain;
+                       std::swap(chain[i], chain[i + 1]);
+                       rearranged(tr("Move stage"), chain, i);
+                   })
+        ->setEnabled(i + 1 < s->chain.size());
+    menu.addSeparator();
+    menu.addAction(tr("Remove stage"), this, [=, this] {
+        ChainSpec chain = spec()->chain;
+        chain.erase(chain.begin() + static_cast<std::ptrdiff_t>(i));
+        rearranged(tr("Remove stage"), chain, i);
+    });
+    menu.exec(at);
+}
+
+void ChainDrawer::refresh(Instant t, bool digits) {
+    const SignalSpec* s = spec();
+    if (!digits || !s || stageCards_.empty()) return;
+    const std::vector<double> values = session_.source().stagesAt(s->id, t);
+    std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
+    double step = 0;
+    for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
+        if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
+        const double v = i < values.size() ? values[i] : std::nan("");
+        int decimals = 0;
+        if (unit != "{counts}" && unit != "{pulses}" && !isDigital(s->kind)) {
+            // Four figures or so; of volts as many decimals as the converter's step has.
+            const double size = std::fabs(v);
+            decimals = size < 1 ? 4 : size < 10 ? 3 : size < 100 ? 2 : 1;
+            const auto* volts = i > 0 ? std::get_if<CountsToVolts>(&s->chain[i - 1]) : nullptr;
+            if (volts) step = (volts->high - volts->low) / std::ldexp(1.0, volts->bits);
+            if (unit != "V") step = 0;
+            if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
+        }
+        if (i == s->chain.size() && i > 0 && !isDigital(s->kind))
+            decimals = std::max(decimals, session_.seen().decimalsOf(*s));
+        stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
+    }
+    if (limitsCard_) {
+        const Reading r = session_.source().at(s->id, t);
+        QString word;
+        switch (verdictOf(s->limits, r.value)) {
+            case Verdict::none:
+                word = tr("none");
+                break;
+            case Verdict::within:
+                word = tr("within");
+                break;
+            case Verdict::low:
+                word = tr("▼ below");
+                break;
+            case Verdict::high:
+                word = tr("▲ above");
+                break;
+        }
+        limitsCard_->setValue(word, {});
+    }
+}
+
+}  // namespace cruscotto

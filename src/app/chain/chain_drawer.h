@@ -1,0 +1,64 @@
+#pragma once
+
+#include <QScrollArea>
+#include <QVBoxLayout>
+#include <vector>
+
+#include "app/chain/stage_card.h"
+#include "app/document/session.h"
+
+namespace cruscotto {
+
+/// How the reading of the selected signal is made, stage by stage, each with its own live value and edited in place.
+class ChainDrawer : public QScrollArea {
+    Q_OBJECT
+public:
+    explicit ChainDrawer(Session& session, QWidget* parent = nullptr);
+    void open(const QString& signal);
+    [[nodiscard]] QString signal() const { return signal_; }
+    void refresh(Instant t, bool digits);
+    /// The card of the raw sample is 0, of the first stage 1 ...
+    [[nodiscard]] StageCard* card(int i) const {
+        return i < static_cast<int>(stageCards_.size()) ? stageCards_[static_cast<std::size_t>(i)] : nullptr;
+    }
+
+Q_SIGNALS:
+    void closeAsked();
+    /// Of a run: its readings are to be worked out again with the chains as they are now.
+    void workOutAgainAsked();
+
+private:
+    void rebuild();
+    /// The chain can be edited: of a bench always, of a run where its raw samples are there.
+    [[nodiscard]] bool editable() const;
+    void addCorrection(QVBoxLayout* column);
+    [[nodiscard]] const SignalSpec* spec() const;
+    void edit(const QString& effect, SignalSpec next);
+    void editStage(std::size_t i, const Stage& next, const QString& effect);
+    void addIdentity(QVBoxLayout* column);
+    void addTerminal(QVBoxLayout* column);
+    void addStage(QVBoxLayout* column, std::size_t i);
+    void addLimits(QVBoxLayout* column);
+    void addOutput(QVBoxLayout* column);
+    void addKeep(QVBoxLayout* column);
+    void addStageFields(StageCard& card, std::size_t i);
+    class Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
+                          std::function<void(const QString&)> take);
+    class Field* numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                             std::function<void(double)> set);
+    /// What comes into the stage, on average over the last second, becomes this member of it; false, and said, if there
+    /// is nothing.
+    bool capturePoint(std::size_t stage, double TwoPoints::*member);
+    void unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
+                   std::function<void(Stage&, std::string)> set);
+    void stageMenu(std::size_t i, QPoint at);
+
+    Session& session_;
+    QString signal_;
+    std::string shape_;  ///< what the cards were built for
+    std::vector<StageCard*> stageCards_;
+    StageCard* limitsCard_ = nullptr;
+    std::vector<std::function<void(const SignalSpec&)>> showers_;
+};
+
+}  // namespace cruscotto

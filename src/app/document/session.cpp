@@ -1,0 +1,451 @@
+#include "app/document/session.h"
+
+#include <QDateTime>
+#include <QDir>
+#include <QFile>
+#include <QFileInfo>
+#include <QStandardPaths>
+#include <chrono>
+
+#include "app/document/examples.h"
+#include "app/document/known_benches.h"
+#include "app/widgets/words.h"
+#include "core/bench/run_name.h"
+#include "core/run/run_notes.h"
+
+namespace cruscotto {
+
+/// One edit of the bench: the version before and the one after. They share all parts that the edit left alone.
+class BenchCommand : public QUndoCommand {
+public:
+    BenchCommand(Session& session, const QString& effect, Bench before, Bench after, QString mergeKey)
+        : QUndoCommand(effect),
+          session_(session),
+          before_(std::move(before)),
+          after_(std::move(after)),
+          mergeKey_(std::move(mergeKey)) {}
+    void redo() override { session_.take(after_); }
+    void undo() override { session_.take(before_); }
+    [[nodiscard]] int id() const override { return mergeKey_.isEmpty() ? -1 : 1; }
+    bool mergeWith(const QUndoCommand* other) override {
+        const auto* next = static_cast<const BenchCommand*>(other);
+        if (next->mergeKey_ != mergeKey_) return false;
+        after_ = next->after_;
+        return true;
+    }
+
+private:
+    Session& session_;
+    const Bench before_;
+    Bench after_;
+    const QString mergeKey_;
+};
+
+/// Another set of chains to try on a run.
+class CorrectionCommand : public QUndoCommand {
+public:
+    CorrectionCommand(Session& session, const QString& effect, Session::Corrections before, Session::Corrections after)
+        : QUndoCommand(effect), session_(session), before_(std::move(before)), after_(std::move(after)) {}
+    void redo() override { session_.takeCorrections(after_); }
+    void undo() override { session_.takeCorrections(before_); }
+
+private:
+    Session& session_;
+    const Session::Corrections before_, after_;
+};
+
+Session::Session(QObject* parent) : QObject(parent) {
+    undo_.setUndoLimit(500);
+}
+Session::~Session() {
+    close();
+}
+
+namespace {
+/// A name for a new run of this bench that nothing has yet; makes the folder where it is missing.
+Result<QString> freePath(const QString& folder, const Bench& bench) {
+    if (!QDir().mkpath(folder))
+        return failure("The folder {0} cannot be made. Choose another one.", folder.toStdString());
+    const RunNameParts parts{bench.name, bench.recording.notes.title, QDateTime::currentMSecsSinceEpoch() * 1'000'000};
+    return folder + "/" + shown(runName(bench.recording.name, parts, [&](const std::string& name) {
+               return QFile::exists(folder + "/" + shown(name));
+           }));
+}
+
+template <class T>
+bool ready(const std::future<T>& job) {
+    return job.valid() && job.wait_for(std::chrono::seconds(0)) == std::future_status::ready;
+}
+}  // namespace
+
+void Session::stop() {
+    if (engine_) engine_->endOutputs();  // what follows may wait for a disk
+    // These use the engine: they end first.
+    if (starting_.valid()) (void)starting_.get();
+    if (ending_.valid()) (void)ending_.get();
+    if (keeping_.valid()) (void)keeping_.get();
+    if (describing_.valid()) (void)describing_.get();
+    waitForSave();
+    if (engine_) engine_->stop();
+}
+
+QString Session::numberText(const SignalSpec& s, double v) const {
+    return shown(readingText(v, seen_.decimalsOf(s)));
+}
+
+void Session::close() {
+    stop();
+    engine_.reset();
+    run_.reset();
+    opening_.reset();
+    reading_ = {};
+    runDoneSaid_ = problemSaid_ = false;
+    corrections_.clear();
+    seen_.clear();
+    cursor_.goToEnd();
+}
+
+namespace {
+/// What ships with the program, whose devices are simulated: known by what is in it.
+bool isExample(const QString& name, const QByteArray& content) {
+    QFile own(":/examples/" + name + ".bench");
+    return own.open(QIODevice::ReadOnly) && own.readAll() == content;
+}
+}  // namespace
+
+Result<Session::BenchFile> Session::readBenchFile(const QString& path, Outputs outputs) {
+    // Read through Qt, so that an example inside the program opens like a file.
+    QFile file(path);
+    if (!file.open(QIODevice::ReadOnly) || file.isSequential())  // what may never end is no file
+        return failure("{0} cannot be read. Is the name right, and may you read it?", path.toStdString());
+    const QByteArray content = file.readAll();
+    BenchReading reading = readBench(content.toStdString(), checkDevices);
+    if (!reading.bench) {
+        const auto& problems = reading.problems;
+        const std::string more = problems.size() > 1 ? fmt::format(" (and {} more)", problems.size() - 1) : "";
+        return failure("{0} is not opened: {1}{2}", QFileInfo(path).fileName().toStdString(),
+                       problems.front().english(), more);
+    }
+    const QFileInfo info(path);
+    const bool example =
+        path.startsWith(":") || info.canonicalPath() == QFileInfo(examplesFolder()).canonicalFilePath();
+    const bool mayDrive = outputs == Outputs::drive || !drivesOutside(*reading.bench) ||
+                          isExample(info.completeBaseName(), content) || KnownBenches().knows(content);
+    if (outputs == Outputs::drive) KnownBenches().remember(content);
+    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.canonicalFilePath(),
+                     example ? info.completeBaseName() : QString(), content, mayDrive};
+}
+
+void Session::openBench(const QString& path, Outputs outputs) {
+    opening_.reset();
+    reading_ = std::async(std::launch::async, &Session::readBenchFile, path, outputs);
+}
+
+void Session::driveOutputs() {
+    if (!outputsAtRest()) return;
+    KnownBenches().remember(content_);
+    content_.clear();
+    atRest_ = false;
+    engine_->driveOutputs();
+}
+
+void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
+    begin({std::move(bench), {}, {}}, options);
+}
+
+void Session::begin(BenchFile file, const EngineOptions& options) {
+    close();
+    bench_ = std::move(file.bench);
+    path_ = file.path;
+    example_ = file.example;
+    undo_.clear();
+    cursor_.setWindow(seconds(bench_.windowSeconds));
+    EngineOptions asked = options;
+    atRest_ = asked.outputsAtRest = asked.outputsAtRest || !file.mayDrive;
+    content_ = file.content;
+    engine_ = Engine::start(bench_, asked);
+    Q_EMIT sourceChanged();
+    Q_EMIT benchChanged();
+}
+
+Recovery::Left Session::worthKeeping() const {
+    if (!engine_) return {};
+    const RecordingStatus recording = engine_->recording();
+    return {bench_, path_, unsaved(), recording.active ? shown(recording.path) : QString(), false, outputsAtRest()};
+}
+
+void Session::restore(Recovery::Left left) {
+    begin({std::move(left.bench), left.path, {}, {}, !left.atRest}, {});
+    if (left.unsaved) undo_.resetClean();
+    if (!left.run.isEmpty()) lastRun_ = left.run;
+    QString words = left.inOrder ? tr("Cruscotto was ended from outside last time.")
+                                 : tr("Cruscotto did not end in order last time.");
+    if (left.unsaved) words += " " + tr("Your unsaved edits are here again.");
+    if (!left.run.isEmpty())
+        words += " " + tr("The recording is whole up to then: Ctrl+L opens %1.").arg(QFileInfo(left.run).fileName());
+    Q_EMIT benchChanged();
+    Q_EMIT noticed(words);
+}
+
+void Session::openRun(const QString& path) {
+    reading_ = {};
+    opening_ = std::make_unique<RunSource>(path.toStdString());
+    sameRun_ = false;
+    lastRun_ = path;
+}
+
+void Session::showVersion(std::optional<int> version) {
+    if (!run_ || !run_->info()) return;
+    opening_ = std::make_unique<RunSource>(run_->info()->path, std::size_t{1} << 30, version);
+    sameRun_ = true;
+}
+
+void Session::correct(const QString& effect, SignalSpec next) {
+    const SignalSpec* now = bench_.signal(next.id);
+    if (!run_ || !now) return;
+    Corrections after = corrections_;
+    if (next.chain == now->chain)
+        after.erase(next.id);
+    else
+        after[next.id] = std::move(next);
+    if (after != corrections_) undo_.push(new CorrectionCommand(*this, effect, corrections_, std::move(after)));
+}
+
+const SignalSpec* Session::corrected(const std::string& signal) const {
+    const auto it = corrections_.find(signal);
+    return it == corrections_.end() ? bench_.signal(signal) : &it->second;
+}
+
+void Session::takeCorrections(Corrections next) {
+    const Corrections before = std::exchange(corrections_, std::move(next));
+    for (const Corrections* some : {&before, &std::as_const(corrections_)})
+        for (const auto& [id, spec] : *some)
+            if (const SignalSpec* now = corrected(id); run_ && now) run_->tryChain(id, now->chain);
+    Q_EMIT benchChanged();
+}
+
+void Session::save(const QString& path) {
+    waitForSave();
+    bench_.windowSeconds = cursor_.window().seconds();
+    savingTo_ = path;
+    savedIndex_ = undo_.index();
+    saving_ = std::async(std::launch::async, [bench = bench_, to = path.toStdString(), known = !outputsAtRest()] {
+        auto saved = saveBench(bench, to);
+        if (saved && known) KnownBenches().remember(QByteArray::fromStdString(writeBench(bench)));
+        return saved;
+    });
+}
+
+bool Session::waitForSave() {
+    if (saving_.valid()) endSave();
+    return saveWentWell_;
+}
+
+void Session::endSave() {
+    const Result<void> result = saving_.get();
+    saveWentWell_ = result.ok();
+    if (!result) return Q_EMIT failed(shown(result.error().message));
+    path_ = QFileInfo(savingTo_).absoluteFilePath();
+    // What was edited meanwhile is not in the file.
+    if (undo_.index() == savedIndex_) undo_.setClean();
+    Q_EMIT saved(path_);
+}
+
+void Session::edit(const QString& effect, Bench next, const QString& mergeKey) {
+    if (sameBench(next, bench_)) return;
+    undo_.push(new BenchCommand(*this, effect, bench_, std::move(next), mergeKey));
+}
+
+void Session::take(Bench bench) {
+    bench_ = std::move(bench);
+    if (engine_) engine_->apply(bench_);
+    Q_EMIT benchChanged();
+}
+
+const Source& Session::source() const {
+    if (engine_) return engine_->source();
+    if (run_) return *run_;
+    return nothing_;
+}
+
+Instant Session::end() const {
+    if (engine_) return engine_->now();
+    return source().extent().to;
+}
+
+std::vector<Mark> Session::marks() const {
+    if (engine_) return engine_->marks();
+    std::vector<Mark> out;
+    for (const RunMark& m : runMarks()) out.push_back({m.at, m.words});
+    return out;
+}
+
+RunNotes Session::runNotes() const {
+    if (described_) return described_->notes;
+    const auto info = run_ ? run_->info() : nullptr;
+    return info ? info->notes : RunNotes{};
+}
+
+std::vector<RunMark> Session::runMarks() const {
+    if (described_) return described_->marks;
+    const auto info = run_ ? run_->info() : nullptr;
+    return info ? info->marks : std::vector<RunMark>{};
+}
+
+void Session::describeRun(const RunNotes& notes, const std::vector<RunMark>& marks) {
+    if (!run_ || !run_->info() || describing_.valid()) return;
+    describing_ = std::async(std::launch::async, [path = run_->info()->path, notes, marks]() -> Result<Description> {
+        if (auto done = cruscotto::describeRun(path, notes, marks); !done) return done.error();
+        return Description{notes, marks};
+    });
+}
+
+std::vector<Span> Session::recordedSpans() const {
+    if (engine_) return engine_->recordedSpans();
+    return {};
+}
+
+QString Session::runFolder() const {
+    if (!path_.isEmpty()) return QFileInfo(path_).absolutePath();
+    return QStandardPaths::writableLocation(QStandardPaths::DocumentsLocation) + "/Cruscotto";
+}
+
+QString Session::folderToShow() const {
+    return QDir().mkpath(runFolder()) ? runFolder() : QDir::homePath();
+}
+
+Session::Recording Session::recordingPhase() const {
+    if (starting_.valid()) return Recording::starting;
+    if (ending_.valid()) return Recording::ending;
+    return engine_ && engine_->recording().active ? Recording::going : Recording::none;
+}
+
+void Session::startRecording(const QString& folder, const std::optional<ShotPlan>& plan) {
+    if (!engine_) return Q_EMIT failed(tr("A run is open; nothing is measured. Open a bench to record."));
+    if (starting_.valid() || ending_.valid()) return;
+    starting_ =
+        std::async(std::launch::async, [engine = engine_.get(), folder, bench = bench_, plan]() -> Result<QString> {
+            auto path = freePath(folder, bench);
+            if (!path) return path;
+            if (auto started = engine->startRecording(path.value().toStdString(), plan); !started)
+                return started.error();
+            return path;
+        });
+}
+
+void Session::keepPast(const QString& folder, Duration past) {
+    if (!engine_ || keeping_.valid()) return;
+    keeping_ = std::async(std::launch::async,
+                          [engine = engine_.get(), folder, bench = bench_, past]() -> Result<std::pair<QString, Span>> {
+                              auto path = freePath(folder, bench);
+                              if (!path) return path.error();
+                              auto kept = engine->keepPast(path.value().toStdString(), past);
+                              if (!kept) return kept.error();
+                              return std::pair{path.value(), kept.value()};
+                          });
+}
+
+void Session::stopRecording() {
+    if (!engine_ || starting_.valid() || ending_.valid()) return;
+    ending_ = std::async(std::launch::async, [engine = engine_.get()] { return engine->stopRecording(); });
+}
+
+void Session::pollJobs() {
+    if (ready(reading_)) {
+        auto read = reading_.get();
+        if (read)
+            begin(std::move(read.value()), {});
+        else
+            Q_EMIT failed(shown(read.error().message));
+    }
+    if (ready(saving_)) endSave();
+    if (ready(starting_)) {
+        const auto started = starting_.get();
+        if (started) {
+            lastRun_ = started.value();
+            Q_EMIT recordingStarted();
+        } else {
+            Q_EMIT failed(shown(started.error().message));
+        }
+    }
+    if (ready(keeping_)) {
+        const auto kept = keeping_.get();
+        if (kept) {
+            lastRun_ = kept.value().first;
+            Q_EMIT noticed(tr("Kept %1 in %2. Ctrl+L opens it.")
+                               .arg(shown(roughText(kept.value().second.to - kept.value().second.from)), lastRun_));
+        } else {
+            Q_EMIT failed(shown(kept.error().message));
+        }
+    }
+    if (ready(describing_)) {
+        auto written = describing_.get();
+        if (written) {
+            described_ = std::move(written.value());
+            Q_EMIT noticed(tr("The notes and marks are written into the run."));
+        } else {
+            Q_EMIT failed(shown(written.error().message));
+        }
+    }
+    if (ready(ending_)) Q_EMIT recordingEnded(ending_.get());
+    if (engine_ && !starting_.valid() && !ending_.valid())
+        if (const RecordingStatus r = engine_->recording(); r.active && r.complete) stopRecording();
+}
+
+void Session::beginRun(std::unique_ptr<RunSource> run) {
+    const std::optional<Instant> stood = cursor_.atEnd() || !sameRun_ ? std::nullopt : std::optional(shownAt());
+    close();
+    run_ = std::move(run);
+    described_.reset();
+    const std::vector<std::shared_ptr<const PageSpec>> pages = bench_.pages;
+    bench_ = run_->info()->bench;
+    if (sameRun_) bench_.pages = pages;
+    path_.clear();
+    undo_.clear();
+    if (!sameRun_) cursor_.setWindow(seconds(bench_.windowSeconds));
+    if (stood) cursor_.goTo(*stood);
+    Q_EMIT sourceChanged();
+    Q_EMIT benchChanged();
+}
+
+void Session::poll() {
+    pollJobs();
+    if (engine_ && !problemSaid_)
+        if (const Text problem = engine_->problem(); !problem.empty()) {
+            problemSaid_ = true;
+            Q_EMIT failed(shown(problem));
+        }
+    if (const auto sleep = engine_ ? engine_->lastSleep() : std::nullopt; sleep != sleepSaid_) {
+        sleepSaid_ = sleep;
+        if (sleep)
+            Q_EMIT noticed(tr("The computer slept for %1. Nothing was measured meanwhile; the gap is marked.")
+                               .arg(shown(roughText(sleep->to - sleep->from))));
+    }
+    if (opening_) {
+        const RunSource::State state = opening_->state();
+        if (state.error) {
+            opening_.reset();
+            Q_EMIT failed(shown(state.error->message));
+        } else if (state.opened) {
+            beginRun(std::move(opening_));
+        }
+    }
+    if (run_ && !runDoneSaid_) {
+        const RunSource::State state = run_->state();
+        if (!state.done) return;
+        runDoneSaid_ = true;
+        if (!run_->info()->problems.empty()) {
+            QString words;
+            for (const Text& p : run_->info()->problems) words += (words.isEmpty() ? "" : " ") + shown(p);
+            Q_EMIT noticed(words);
+        } else if (state.damagedBlocks)
+            Q_EMIT noticed(tr("%n block(s) of this run are damaged and were passed over; the rest is whole.", nullptr,
+                              static_cast<int>(state.damagedBlocks)));
+        else if (!run_->info()->closed)
+            Q_EMIT noticed(
+                tr("This run was not closed in order: it is still being recorded, or was cut short. What is here is "
+                   "whole."));
+    }
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,180 @@
+#pragma once
+
+#include <QObject>
+#include <QString>
+#include <QUndoStack>
+#include <future>
+#include <map>
+#include <memory>
+
+#include "app/document/recovery.h"
+#include "app/document/time_cursor.h"
+#include "core/bench/bench.h"
+#include "core/bench/seen_readings.h"
+#include "engine/engine.h"
+#include "engine/run_source.h"
+
+namespace cruscotto {
+
+/// What is open: a bench that measures, or a run. Holds the document with its undo stack and the source of time and
+/// data. Screen thread only.
+class Session : public QObject {
+    Q_OBJECT
+public:
+    explicit Session(QObject* parent = nullptr);
+    ~Session() override;
+
+    /// Begins to read the bench; benchChanged() and sourceChanged() follow, or failed(). What is open stays open until
+    /// then. An example, and a file that may not be written, is opened as a copy: it has no file of its own, saving
+    /// asks for a name, and the original stays as it is.
+    /// A file that was not saved here, or was changed since, is shown with its outputs at rest until driveOutputs(),
+    /// unless its outputs are simulated or it may `drive` them.
+    enum class Outputs { asKnown, drive };
+    void openBench(const QString& path, Outputs outputs = Outputs::asKnown);
+    void openBenchDocument(Bench bench, const EngineOptions& options = {});
+    [[nodiscard]] bool outputsAtRest() const { return engine_ && atRest_; }
+    /// From now on the bench may do so, as it is in its file.
+    void driveOutputs();
+    /// Begins to read the run; benchChanged() and sourceChanged() follow when its pages are known, failed() if it is
+    /// none.
+    void openRun(const QString& path);
+    /// The run that is open, with the readings of another version (0: as recorded; nothing: the newest). The page stays
+    /// at its moment.
+    void showVersion(std::optional<int> version);
+    /// What was opened last is the run that was open before, in another version.
+    [[nodiscard]] bool sameRun() const { return run_ && sameRun_; }
+    /// Begins to save; saved() follows, or failed(). One at a time: a second call waits for the first.
+    void save(const QString& path);
+    /// Waits until the save that is going on has ended; true if it went well.
+    bool waitForSave();
+
+    [[nodiscard]] const Bench& bench() const { return bench_; }
+    /// One entry of the undo stack, named by its effect ("Move tile"). Edits in a row with the same non-empty merge key
+    /// become one.
+    void edit(const QString& effect, Bench next, const QString& mergeKey = {});
+    /// Of a run: another chain for a signal, to be tried and to work its readings out again with. Goes through the undo
+    /// stack like an edit; what is shown stays as it is.
+    void correct(const QString& effect, SignalSpec next);
+    /// The signal with the chain that it would have.
+    [[nodiscard]] const SignalSpec* corrected(const std::string& signal) const;
+    /// Those whose chain would be another.
+    using Corrections = std::map<std::string, SignalSpec>;
+    [[nodiscard]] const Corrections& corrections() const { return corrections_; }
+    [[nodiscard]] QUndoStack& undoStack() { return undo_; }
+    [[nodiscard]] QString path() const { return path_; }
+    /// The name of the example that the bench was opened as a copy of; empty for any other.
+    [[nodiscard]] QString example() const { return engine_ ? example_ : QString(); }
+    [[nodiscard]] bool unsaved() const { return !undo_.isClean(); }
+
+    [[nodiscard]] bool openedNothing() const { return !engine_ && !run_; }
+    [[nodiscard]] bool isRun() const { return run_ != nullptr; }
+    [[nodiscard]] Engine* engine() { return engine_.get(); }  ///< null for a run
+    [[nodiscard]] RunSource* run() { return run_.get(); }     ///< null for a bench
+    [[nodiscard]] const RunSource* run() const { return run_.get(); }
+    [[nodiscard]] const Source& source() const;
+    /// How signals are shown, by what was seen of them.
+    [[nodiscard]] SeenReadings& seen() { return seen_; }
+    /// A reading as a number with the decimals that suit the signal; its unit separately.
+    [[nodiscard]] QString numberText(const SignalSpec& s, double v) const;
+    /// The newest there is.
+    [[nodiscard]] Instant end() const;
+    /// What the page shows.
+    [[nodiscard]] Instant shownAt() const { return cursor_.at(end()); }
+    [[nodiscard]] TimeCursor& cursor() { return cursor_; }
+    [[nodiscard]] const TimeCursor& cursor() const { return cursor_; }
+    [[nodiscard]] std::vector<Mark> marks() const;
+    [[nodiscard]] std::vector<Span> recordedSpans() const;
+    /// Of the run that is open; as last changed.
+    [[nodiscard]] RunNotes runNotes() const;
+    [[nodiscard]] std::vector<RunMark> runMarks() const;
+    /// Begins to write these into the run that is open; noticed() or failed() follow.
+    void describeRun(const RunNotes& notes, const std::vector<RunMark>& marks);
+
+    /// Begin to start a recording in `folder`, or to end it: the disk is waited for elsewhere. recordingStarted() and
+    /// recordingEnded() follow, or failed(). Do nothing while one of the two is under way.
+    void startRecording(const QString& folder, const std::optional<ShotPlan>& plan = {});
+    void stopRecording();
+    /// Begins to write what is still in memory of the last `past` into a run in `folder`; noticed() or failed() follow.
+    void keepPast(const QString& folder, Duration past);
+    enum class Recording { none, starting, going, ending };
+    [[nodiscard]] Recording recordingPhase() const;
+    /// Where runs go: beside the bench's file, or the folder for documents.
+    [[nodiscard]] QString runFolder() const;
+    /// The same for a dialog to begin in: made if it is not there, the home folder where that fails.
+    [[nodiscard]] QString folderToShow() const;
+    /// The last run recorded in this session, or the one that is open; empty if there is none.
+    [[nodiscard]] QString lastRun() const { return lastRun_; }
+
+    /// What would be lost if the process went now.
+    [[nodiscard]] Recovery::Left worthKeeping() const;
+    /// Goes on where a session was cut short.
+    void restore(Recovery::Left left);
+
+    /// Ends what is under way and stops measuring, in order: the recording closed, the outputs safe. Waits for that.
+    void stop();
+
+    /// Looks at what goes on in the background; called by the frame clock.
+    void poll();
+
+Q_SIGNALS:
+    void benchChanged();
+    void sourceChanged();
+    void saved(const QString& path);
+    void recordingStarted();
+    void recordingEnded(const RecordingStatus& status);
+    void failed(const QString& sentence);
+    void noticed(const QString& sentence);
+
+private:
+    friend class BenchCommand;
+    friend class CorrectionCommand;
+    struct BenchFile {
+        Bench bench;
+        QString path;     ///< empty: opened as a copy
+        QString example;  ///< of which it is a copy, if of one
+        QByteArray content{};
+        bool mayDrive = true;
+    };
+    static Result<BenchFile> readBenchFile(const QString& path, Outputs outputs);
+    void take(Bench bench);
+    void takeCorrections(Corrections next);
+    void beginRun(std::unique_ptr<RunSource> run);
+    void close();
+    void begin(BenchFile file, const EngineOptions& options);
+    void endSave();
+    void pollJobs();
+
+    Bench bench_;
+    QString path_, example_;
+    QByteArray content_;  // of the file, while its outputs are at rest
+    bool atRest_ = false;
+    QString lastRun_;
+    QUndoStack undo_;
+    TimeCursor cursor_;
+    SeenReadings seen_;
+    HistorySource nothing_;
+    std::unique_ptr<Engine> engine_;
+    std::unique_ptr<RunSource> run_;
+    std::unique_ptr<RunSource> opening_;
+    bool sameRun_ = false;  // what is being opened is the run that is open, in another version
+    Corrections corrections_;
+    bool runDoneSaid_ = false, problemSaid_ = false;
+    std::optional<Span> sleepSaid_;
+    // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.
+    std::future<Result<BenchFile>> reading_;
+    std::future<Result<void>> saving_;
+    QString savingTo_;
+    int savedIndex_ = 0;
+    bool saveWentWell_ = true;
+    std::future<Result<QString>> starting_;
+    std::future<RecordingStatus> ending_;
+    std::future<Result<std::pair<QString, Span>>> keeping_;
+    struct Description {
+        RunNotes notes;
+        std::vector<RunMark> marks;
+    };
+    std::future<Result<Description>> describing_;
+    std::optional<Description> described_;  // instead of what the run had when it was opened
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,56 @@
+#pragma once
+
+#include <QAbstractButton>
+#include <QSlider>
+#include <QWheelEvent>
+
+#include "app/page/tiles/tile.h"
+
+class QLabel;
+class QLineEdit;
+
+namespace cruscotto {
+
+/// A switch that says by its place and its word what it is.
+class Switch : public QAbstractButton {
+    Q_OBJECT
+public:
+    explicit Switch(QWidget* parent);
+    [[nodiscard]] QSize sizeHint() const override { return {44, 24}; }
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+};
+
+/// Sets an output: what is driven never follows a wheel that was turned on its way over the page.
+class OutputSlider : public QSlider {
+    Q_OBJECT
+public:
+    explicit OutputSlider(QWidget* parent) : QSlider(Qt::Horizontal, parent) {}
+
+protected:
+    void wheelEvent(QWheelEvent* event) override { event->ignore(); }
+};
+
+/// Drives an output: a slider and a typed value, or a switch. Shows what the output was when looking back.
+class ControlTile : public Tile {
+    Q_OBJECT
+public:
+    ControlTile(Session& session, QWidget* parent);
+    void refresh(Instant t, bool digits) override;
+    [[nodiscard]] bool hasScale() const override { return false; }
+
+protected:
+    void rebuild() override;
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    void drive(double value);
+    OutputSlider* slider_;
+    QLineEdit* value_;
+    Switch* switch_;
+    bool live_ = true;
+    QString problem_;  // how the device took what it was last set to
+};
+
+}  // namespace cruscotto

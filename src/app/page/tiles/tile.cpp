@@ -1,0 +1,305 @@
+#include "app/page/tiles/tile.h"
+
+#include <QApplication>
+#include <QContextMenuEvent>
+#include <QMouseEvent>
+#include <cmath>
+
+#include "app/page/tiles/column_tile.h"
+#include "app/page/tiles/control_tile.h"
+#include "app/page/tiles/dial_tile.h"
+#include "app/page/tiles/number_tile.h"
+#include "app/page/tiles/state_tile.h"
+#include "app/page/tiles/trace_tile.h"
+#include "app/widgets/scale_end.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+
+namespace cruscotto {
+
+namespace {
+constexpr int headerHeight = 24;
+constexpr int cornerSize = 14;
+constexpr int margin = 8;
+}  // namespace
+
+std::unique_ptr<Tile> Tile::make(TileKind kind, Session& session, QWidget* parent) {
+    switch (kind) {
+        case TileKind::dial:
+            return std::make_unique<DialTile>(session, parent);
+        case TileKind::column:
+            return std::make_unique<ColumnTile>(session, parent);
+        case TileKind::number:
+            return std::make_unique<NumberTile>(session, parent);
+        case TileKind::state:
+            return std::make_unique<StateTile>(session, parent);
+        case TileKind::trace:
+            return std::make_unique<TraceTile>(session, parent);
+        case TileKind::control:
+            return std::make_unique<ControlTile>(session, parent);
+    }
+    return nullptr;
+}
+
+Tile::Tile(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
+    setFocusPolicy(Qt::StrongFocus);
+    setMouseTracking(true);
+    setAttribute(Qt::WA_OpaquePaintEvent);
+}
+
+void Tile::setSpec(const TileSpec& spec) {
+    spec_ = spec;
+    std::vector<Shown> next;
+    for (const std::string& id : spec.signals)
+        for (const auto& s : session_.bench().signals)
+            if (s->id == id) {
+                Shown shown;
+                shown.spec = s;
+                for (const Shown& old : shown_)
+                    if (old.spec->id == id) shown.text = old.text, shown.reading = old.reading;
+                shown.scale = scaleOf(*s);
+                next.push_back(std::move(shown));
+            }
+    shown_ = std::move(next);
+    QStringList names;
+    for (const Shown& s : shown_) names << shown(s.spec->name);
+    setAccessibleName(QString::fromLatin1(tileKindName(spec.kind)) + ": " + names.join(", "));
+    rebuild();
+    update();
+}
+
+void Tile::setSelected(bool selected) {
+    if (selected_ == selected) return;
+    selected_ = selected;
+    update();
+}
+
+bool Tile::read(Instant t, bool digits) {
+    bool changed = false, rescaled = false;
+    for (Shown& s : shown_) {
+        const Reading before = s.reading;
+        s.reading = session_.source().at(s.spec->id, t);
+        if (s.reading.quality != before.quality) changed = true;
+        if (!digits && !s.text.isEmpty()) continue;
+        session_.seen().look(*s.spec, session_.source(), s.reading.value);
+        const Scale scale = scaleOf(*s.spec);
+        rescaled = rescaled || scale != s.scale;
+        s.scale = scale;
+        const QString text = isDigital(s.spec->kind) ? stateWord(*s.spec, s.reading.value)
+                                                     : session_.numberText(*s.spec, s.reading.value);
+        const bool onScale = !hasScale() || isDigital(s.spec->kind);
+        const OffScale off = onScale ? OffScale::no : offScale(scale, s.reading.value);
+        if (text != s.text || off != s.offScale) {
+            s.text = text;
+            s.offScale = off;
+            changed = true;
+        }
+    }
+    if (rescaled) rebuild();
+    return changed || rescaled;
+}
+
+Remark Tile::remarkOn(const Shown& s) const {
+    if (isOutput(s.spec->kind) && std::isnan(s.reading.value) && session_.outputsAtRest())
+        return {tr("at rest"), theme().muted};
+    Remark remark = cruscotto::remarkOn(*s.spec, s.reading);
+    if (remark.words.isEmpty() && s.offScale != OffScale::no)
+        remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
+    return remark;
+}
+
+Scale Tile::scaleOf(const SignalSpec& s) const {
+    if (const auto it = spec_.scales.find(s.unit()); it != spec_.scales.end()) return it->second;
+    return session_.seen().scaleOf(s);
+}
+
+QColor Tile::colourOf(const SignalSpec& s) const {
+    return theme().signal[static_cast<std::size_t>(s.colour)];
+}
+
+QFont Tile::fitted(QFont font, double room) const {
+    const Shown& s = shown_.front();
+    const bool digital = isDigital(s.spec->kind);
+    double wide = figuresWidth(font, s.text);
+    for (const double end : {digital ? 0 : scale().low, digital ? 1 : scale().high})
+        wide =
+            std::max(wide, figuresWidth(font, digital ? stateWord(*s.spec, end) : session_.numberText(*s.spec, end)));
+    if (wide > room) font.setPixelSize(std::max(14, static_cast<int>(font.pixelSize() * room / wide)));
+    return font;
+}
+
+QRectF Tile::body() const {
+    return QRectF(rect()).adjusted(margin, headerHeight, -margin, -6);
+}
+
+bool Tile::readExtremes(Instant t) {
+    const Duration window = session_.cursor().window();
+    std::vector<Column> columns;
+    session_.source().columns(first()->id, {t - window, window + nanoseconds(1), 1}, columns);
+    const Summary& s = columns.front().summary;
+    const auto before = std::exchange(extremes_, s.count > 0 ? std::optional(Scale{s.min, s.max}) : std::nullopt);
+    return before != extremes_;
+}
+
+void Tile::paintFrame(QPainter& p) const {
+    const Theme& t = theme();
+    p.fillRect(rect(), t.ground);
+    p.setPen(QPen(selected_ ? t.accent : t.hairline, 1));
+    p.drawLine(QPointF(margin, 0.5), QPointF(width() - margin, 0.5));
+    if (selected_) {
+        p.fillRect(QRectF(margin, 0, width() - 2 * margin, 2), t.accent);
+        p.setPen(QPen(t.muted, 1));
+        const QPointF c(width() - 4, height() - 4);
+        p.drawLine(c, c - QPointF(8, 0));
+        p.drawLine(c, c - QPointF(0, 8));
+    }
+    if (spec_.kind == TileKind::trace) {
+        // Tags stand at the traces' ends; the caption names them in their colours.
+        double x = margin;
+        for (const Shown& s : shown_) {
+            p.setFont(captionFont());
+            p.setPen(colourOf(*s.spec));
+            const QString name =
+                p.fontMetrics().elidedText(shown(s.spec->name), Qt::ElideRight, static_cast<int>(width() - x - margin));
+            p.drawText(QPointF(x, 16), name);
+            x += p.fontMetrics().horizontalAdvance(name) + 16;
+            if (x > width() - 40) break;
+        }
+        if (learning()) {
+            p.setPen(t.accent);
+            p.drawText(QRectF(0, 4, width() - margin, 16), Qt::AlignRight, tr("learning the range"));
+        }
+        return;
+    }
+    if (!first()) return;
+    const SignalSpec& s = *first();
+    QFont tag = uiFont(11, QFont::Bold);
+    p.setFont(tag);
+    p.setPen(colourOf(s));
+    p.drawText(QPointF(margin, 16), shown(s.tag));
+    const double x = margin + (s.tag.empty() ? 0 : p.fontMetrics().horizontalAdvance(shown(s.tag)) + 6);
+    p.setFont(captionFont());
+    p.setPen(learning() ? t.accent : t.muted);
+    const QString name = learning() ? tr("learning the range") : shown(s.name);
+    p.drawText(QPointF(x, 16),
+               p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(width() - x - margin)));
+}
+
+void Tile::placeEnds(ScaleEnd* low, ScaleEnd* high, const Scale& s) const {
+    const int decimals = decimalsFor(s.low, s.high);
+    low->show(s.low, decimals);
+    high->show(s.high, decimals);
+}
+
+void Tile::connectEnds(ScaleEnd* low, ScaleEnd* high) {
+    const auto take = [this](double lowEnd, double highEnd) {
+        if (!first()) return;
+        if (lowEnd > highEnd) std::swap(lowEnd, highEnd);
+        if (lowEnd == highEnd) return rebuild();
+        Q_EMIT scalesChosen({{first()->unit(), {lowEnd, highEnd}}}, tr("Change scale"));
+    };
+    connect(low, &ScaleEnd::typed, this, [this, take](double v) { take(v, scale().high); });
+    connect(high, &ScaleEnd::typed, this, [this, take](double v) { take(scale().low, v); });
+}
+
+void Tile::setScaleFrom(Span span, const QString& effect) {
+    std::map<std::string, Summary> byUnit;
+    for (const Shown& s : shown_) {
+        std::vector<Column> columns;
+        const Duration width = span.to - span.from + nanoseconds(1);
+        if (width.ns <= 0) continue;
+        session_.source().columns(s.spec->id, {span.from, width, 1}, columns);
+        byUnit[s.spec->unit()].add(columns.front().summary);
+    }
+    std::map<std::string, Scale> scales;
+    for (const auto& [unit, summary] : byUnit)
+        if (summary.count) scales[unit] = niceScale(summary.min, summary.max);
+    if (!scales.empty()) Q_EMIT scalesChosen(scales, effect);
+}
+
+void Tile::fitScale() {
+    const Instant t = session_.shownAt();
+    setScaleFrom({t - session_.cursor().window(), t}, tr("Fit scale"));
+}
+
+void Tile::beginLearning() {
+    learningSince_ = session_.end();
+    update();
+}
+
+void Tile::endLearning() {
+    if (!learningSince_) return;
+    const Span span{*learningSince_, session_.end()};
+    learningSince_.reset();
+    setScaleFrom(span, tr("Learn range"));
+    update();
+}
+
+bool Tile::overCorner(QPointF at) const {
+    return at.x() > width() - cornerSize && at.y() > height() - cornerSize;
+}
+
+void Tile::mousePressEvent(QMouseEvent* event) {
+    Q_EMIT chosen();
+    if (event->button() != Qt::LeftButton) return;
+    dragging_ = false;
+    pressedAt_ = event->globalPosition().toPoint();
+    drag_ = overCorner(event->position())          ? Drag::resize
+            : event->position().y() < headerHeight ? Drag::move
+                                                   : Drag::none;
+}
+
+void Tile::mouseMoveEvent(QMouseEvent* event) {
+    if (!(event->buttons() & Qt::LeftButton)) {
+        setCursor(overCorner(event->position())          ? Qt::SizeFDiagCursor
+                  : event->position().y() < headerHeight ? Qt::OpenHandCursor
+                                                         : Qt::ArrowCursor);
+        return;
+    }
+    const QPoint at = event->globalPosition().toPoint();
+    if (drag_ == Drag::none) return;
+    if (!dragging_ && (at - pressedAt_).manhattanLength() < QApplication::startDragDistance()) return;
+    if (!dragging_) {
+        dragging_ = true;
+        if (drag_ == Drag::move)
+            Q_EMIT moveBegan(pressedAt_);
+        else
+            Q_EMIT resizeBegan(pressedAt_);
+    }
+    Q_EMIT moved(at);
+}
+
+void Tile::mouseReleaseEvent(QMouseEvent*) {
+    if (dragging_) Q_EMIT moveEnded();
+    dragging_ = false;
+    drag_ = Drag::none;
+}
+
+void Tile::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (event->button() == Qt::LeftButton && first()) Q_EMIT chainAsked(shown(first()->id));
+}
+
+void Tile::contextMenuEvent(QContextMenuEvent* event) {
+    Q_EMIT chosen();
+    Q_EMIT menuAsked(event->globalPos());
+}
+
+void Tile::focusInEvent(QFocusEvent* event) {
+    Q_EMIT chosen();
+    QWidget::focusInEvent(event);
+}
+
+void Tile::resizeEvent(QResizeEvent* event) {
+    QWidget::resizeEvent(event);
+    rebuild();
+}
+
+void Tile::changeEvent(QEvent* event) {
+    QWidget::changeEvent(event);
+    if (event->type() == QEvent::PaletteChange) {
+        rebuild();
+        update();
+    }
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,106 @@
+#pragma once
+
+#include <QWidget>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "app/document/session.h"
+#include "app/widgets/theme.h"
+#include "core/signal/scale.h"
+
+namespace cruscotto {
+
+class ScaleEnd;
+
+/// One tile of a page: shows one or more signals at the session's moment. refresh() is called once a frame and paints
+/// only when the tile would look different. A kind of tile is a subclass; page and grid are the page view's business.
+class Tile : public QWidget {
+    Q_OBJECT
+public:
+    Tile(Session& session, QWidget* parent);
+    static std::unique_ptr<Tile> make(TileKind kind, Session& session, QWidget* parent);
+
+    /// Takes over a new version of the tile's and the signals' description.
+    void setSpec(const TileSpec& spec);
+    [[nodiscard]] const TileSpec& spec() const { return spec_; }
+    /// `digits` is true about five times a second: numbers change then and only then.
+    virtual void refresh(Instant t, bool digits) = 0;
+    void setSelected(bool selected);
+
+    /// Sets the scale to what the shown stretch of time needs.
+    void fitScale();
+    /// Between these two the extremes are gathered and then become the scale.
+    void beginLearning();
+    void endLearning();
+    [[nodiscard]] bool learning() const { return learningSince_.has_value(); }
+    [[nodiscard]] virtual bool hasScale() const { return true; }
+
+Q_SIGNALS:
+    void chosen();
+    void chainAsked(const QString& signal);
+    void moveBegan(QPoint globalAt);
+    void moved(QPoint globalAt);
+    void moveEnded();
+    void resizeBegan(QPoint globalAt);
+    /// The scales of these units are to be so; one step to undo, and where they follow each other with the same
+    /// `mergeKey`, all of them one.
+    void scalesChosen(const std::map<std::string, Scale>& byUnit, const QString& effect, const QString& mergeKey = {});
+    void menuAsked(QPoint globalAt);
+
+protected:
+    struct Shown {
+        std::shared_ptr<const SignalSpec> spec;
+        QString text;  ///< the digits as they stand
+        Reading reading;
+        OffScale offScale = OffScale::no;  ///< as the digits say
+        Scale scale;                       ///< that it is shown on
+    };
+    /// After setSpec(), setTheme and resize: what is cached is worked out again.
+    virtual void rebuild() {}
+    [[nodiscard]] const SignalSpec* first() const { return shown_.empty() ? nullptr : shown_.front().spec.get(); }
+    /// Takes the newest readings; digits only when it is time. True if the text or the quality changed.
+    bool read(Instant t, bool digits);
+    /// What stands beside its digits: also that it lies off this tile's scale.
+    [[nodiscard]] Remark remarkOn(const Shown& s) const;
+    /// Takes the lowest and highest readings of the shown window up to t. True if they changed.
+    bool readExtremes(Instant t);
+    void paintFrame(QPainter& p) const;
+    /// The caption with the tags in their colours; leaves `body()` free.
+    [[nodiscard]] QRectF body() const;
+    [[nodiscard]] QColor colourOf(const SignalSpec& s) const;
+    /// The font, smaller where needed: in it every reading within the scale (or every word) has room, so that digits
+    /// keep their size when one more is needed.
+    [[nodiscard]] QFont fitted(QFont font, double room) const;
+    void placeEnds(ScaleEnd* low, ScaleEnd* high, const Scale& scale) const;
+    void connectEnds(ScaleEnd* low, ScaleEnd* high);
+    [[nodiscard]] Scale scale() const { return shown_.empty() ? Scale{} : shown_.front().scale; }
+    /// The scale that this tile shows a signal on: its own for the unit, else what the signal's readings are like.
+    [[nodiscard]] Scale scaleOf(const SignalSpec& s) const;
+
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
+    void mouseDoubleClickEvent(QMouseEvent* event) override;
+    void contextMenuEvent(QContextMenuEvent* event) override;
+    void focusInEvent(QFocusEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+    void changeEvent(QEvent* event) override;
+
+    Session& session_;
+    TileSpec spec_;
+    std::vector<Shown> shown_;
+    std::optional<Scale> extremes_;
+
+private:
+    void setScaleFrom(Span span, const QString& effect);
+    [[nodiscard]] bool overCorner(QPointF at) const;
+    enum class Drag { none, move, resize };
+    Drag drag_ = Drag::none;
+    bool dragging_ = false;
+    QPoint pressedAt_;
+    bool selected_ = false;
+    std::optional<Instant> learningSince_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,439 @@
+#include "app/page/tiles/trace_tile.h"
+
+// The plot library's header wants Qt's short keywords, which are switched off here: a bench has signals of its own.
+// clang-format off
+#define signals Q_SIGNALS
+#define slots Q_SLOTS
+#define foreach Q_FOREACH
+#include <qcustomplot.h>
+#undef signals
+#undef slots
+#undef foreach
+// clang-format on
+
+#include <QContextMenuEvent>
+#include <QMouseEvent>
+#include <QWheelEvent>
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+#include "app/widgets/scale_end.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+
+namespace cruscotto {
+
+namespace {
+constexpr int leftMargin = 52;
+constexpr int tagMargin = 34;
+constexpr int rightMargin = 14;  // half of the label at the axis' end
+constexpr int laneGap = 24;
+constexpr int timeLabels = 20;
+
+QString tagOf(const SignalSpec& s) {
+    return shown(s.tag.empty() ? s.name.substr(0, 4) : s.tag);
+}
+}  // namespace
+
+TraceTile::TraceTile(Session& session, QWidget* parent) : Tile(session, parent), plot_(new QCustomPlot(this)) {
+    plot_->plotLayout()->clear();
+    plot_->plotLayout()->setRowSpacing(0);
+    plot_->plotLayout()->setMargins({});
+    plot_->setNotAntialiasedElements(QCP::AntialiasedElements(QCP::aeAll) &
+                                     ~QCP::AntialiasedElements(QCP::aePlottables));
+    plot_->setPlottingHint(QCP::phFastPolylines, true);
+    plot_->setPlottingHint(QCP::phCacheLabels, true);
+    plot_->setFocusPolicy(Qt::NoFocus);
+    plot_->installEventFilter(this);
+    plot_->setMouseTracking(true);
+    connect(&session_.cursor(), &TimeCursor::windowChanged, this, [this] { lastEdge_ = -1; });
+    connect(&session_.cursor(), &TimeCursor::moved, this, [this] { lastEdge_ = -1; });
+}
+
+TraceTile::~TraceTile() = default;
+
+Scale TraceTile::laneScale(const Lane& lane) const {
+    if (const auto it = spec_.scales.find(lane.unit); it != spec_.scales.end()) return it->second;
+    std::optional<Scale> all;
+    for (const Line& line : lane.lines) {
+        const Scale& s = shown_[line.shownIndex].scale;
+        all = all ? Scale{std::min(all->low, s.low), std::max(all->high, s.high)} : s;
+    }
+    return all.value_or(Scale{0, 1});
+}
+
+void TraceTile::rebuild() {
+    const Theme& t = theme();
+    std::vector<std::string> units;
+    for (const Shown& s : shown_)
+        if (std::find(units.begin(), units.end(), s.spec->unit()) == units.end()) units.push_back(s.spec->unit());
+    std::vector<std::string> now;
+    std::size_t lines = 0;
+    for (const auto& lane : lanes_) {
+        now.push_back(lane->unit);
+        lines += lane->lines.size();
+    }
+    bool same = now == units && lines == shown_.size();
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines)
+            same = same && line.shownIndex < shown_.size() && shown_[line.shownIndex].spec->unit() == lane->unit;
+    if (!same) {
+        plot_->clearGraphs();
+        plot_->clearItems();
+        plot_->plotLayout()->clear();
+        for (auto& lane : lanes_) {
+            for (ScaleEnd* end : {lane->low, lane->high}) {
+                end->disconnect(this);
+                end->hide();
+                end->deleteLater();
+            }
+        }
+        lanes_.clear();
+        for (std::size_t u = 0; u < units.size(); ++u) {
+            auto lane = std::make_unique<Lane>();
+            lane->unit = units[u];
+            lane->rect = new QCPAxisRect(plot_);
+            plot_->plotLayout()->addElement(static_cast<int>(u), 0, lane->rect);
+            lane->low = new ScaleEnd(tr("lower end of the scale"), this);
+            lane->high = new ScaleEnd(tr("upper end of the scale"), this);
+            for (ScaleEnd* end : {lane->low, lane->high}) {
+                end->setAlignment(Qt::AlignRight);
+                end->setVisible(true);
+            }
+            const auto wordsAt = [&](double y, Qt::AlignmentFlag edge) {
+                auto* item = new QCPItemText(plot_);
+                item->setClipAxisRect(lane->rect);
+                item->position->setAxisRect(lane->rect);
+                item->position->setType(QCPItemPosition::ptAxisRectRatio);
+                item->position->setCoords(0.5, y);
+                item->setPositionAlignment(Qt::AlignHCenter | edge);
+                item->setPadding({6, 4, 6, 4});
+                item->setVisible(false);
+                return item;
+            };
+            lane->above = wordsAt(0, Qt::AlignTop);
+            lane->below = wordsAt(1, Qt::AlignBottom);
+            for (std::size_t i = 0; i < shown_.size(); ++i)
+                if (shown_[i].spec->unit() == units[u]) {
+                    Line line;
+                    line.shownIndex = i;
+                    line.graph =
+                        plot_->addGraph(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
+                    line.graph->setAdaptiveSampling(false);
+                    lane->lines.push_back(std::move(line));
+                }
+            Lane* raw = lane.get();
+            const auto take = [this, raw](double low, double high) {
+                if (low > high) std::swap(low, high);
+                if (low == high) return rebuild();
+                Q_EMIT scalesChosen({{raw->unit, {low, high}}}, tr("Change scale"));
+            };
+            connect(lane->low, &ScaleEnd::typed, this, [this, raw, take](double v) { take(v, laneScale(*raw).high); });
+            connect(lane->high, &ScaleEnd::typed, this, [this, raw, take](double v) { take(laneScale(*raw).low, v); });
+            lanes_.push_back(std::move(lane));
+        }
+    }
+    plot_->setBackground(QBrush(t.ground));
+    for (std::size_t u = 0; u < lanes_.size(); ++u) {
+        Lane& lane = *lanes_[u];
+        const Scale s = laneScale(lane);
+        placeEnds(lane.low, lane.high, s);
+        QCPAxis* x = lane.rect->axis(QCPAxis::atBottom);
+        QCPAxis* y = lane.rect->axis(QCPAxis::atLeft);
+        const bool last = u + 1 == lanes_.size();
+        lane.rect->setupFullAxesBox(false);
+        for (QCPAxis* other : {lane.rect->axis(QCPAxis::atTop), lane.rect->axis(QCPAxis::atRight)})
+            other->setVisible(false);
+        lane.rect->setAutoMargins(QCP::msNone);
+        lane.rect->setMargins(
+            QMargins(leftMargin, u == 0 ? 8 : laneGap / 2, rightMargin, last ? timeLabels : laneGap / 2));
+        for (QCPAxis* axis : {x, y}) {
+            axis->setBasePen(QPen(t.hairline, 1));
+            axis->setTickPen(Qt::NoPen);
+            axis->setSubTickPen(Qt::NoPen);
+            axis->setTickLength(0, 0);
+            axis->setTickLabelFont(uiFont(11));
+            axis->setTickLabelColor(t.muted);
+            axis->grid()->setPen(QPen(t.hairline, 1, Qt::SolidLine));
+            axis->grid()->setZeroLinePen(axis == y ? QPen(t.muted, 1) : QPen(t.hairline, 1));
+            axis->setTickLabelPadding(6);
+        }
+        x->setTickLabels(last);
+        y->setRange(s.low, s.high);
+        QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
+        // The ends of the scale are written there by themselves, to be typed over.
+        const double laneHeight = body().height() / static_cast<double>(lanes_.size());
+        const std::vector<double> ticks =
+            ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
+        const int decimals = decimalsOf(ticks);
+        for (const double tick : ticks) ticker->addTick(tick, shown(readingText(tick, decimals)));
+        y->setTicker(ticker);
+        for (QCPItemText* item : {lane.above, lane.below}) {
+            item->setFont(uiFont(12, QFont::Medium));
+            item->setColor(t.ink);
+            item->setBrush(t.ground);
+        }
+        for (const Line& line : lane.lines) line.graph->setPen(QPen(colourOf(*shown_[line.shownIndex].spec), 1.4));
+    }
+    for (const auto& lane : lanes_)
+        for (Line& line : lane->lines) line.cache.clear();
+    layOut();
+    ticksFor_ = {};
+    lastEdge_ = -1;
+}
+
+void TraceTile::layOut() {
+    const QRect b = body().toRect();
+    plot_->setGeometry(b.left() - 8, b.top(), b.width() + 8 - tagMargin, b.height());
+    // Replot once so that the lanes have their places, which the scale ends stand beside.
+    plot_->plotLayout()->update(QCPLayoutElement::upPreparation);
+    plot_->plotLayout()->setOuterRect(plot_->rect());
+    for (const auto phase : {QCPLayoutElement::upPreparation, QCPLayoutElement::upMargins, QCPLayoutElement::upLayout})
+        plot_->plotLayout()->update(phase);
+    for (const auto& lane : lanes_) {
+        const QRect r = lane->rect->rect();
+        const int x = plot_->x() + 4;
+        lane->high->setGeometry(x, plot_->y() + r.top() - 9, leftMargin - 10, 18);
+        lane->low->setGeometry(x, plot_->y() + r.bottom() - 9, leftMargin - 10, 18);
+        lane->high->raise();
+        lane->low->raise();
+    }
+}
+
+void TraceTile::setTimeTicks() {
+    const Duration window = session_.cursor().window();
+    const bool atEnd = session_.cursor().atEnd();
+    if (ticksFor_ == window && ticksAtEnd_ == atEnd) return;
+    ticksFor_ = window;
+    ticksAtEnd_ = atEnd;
+    QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
+    long long step = 1;
+    const int most = std::max(2, plot_->width() / 90);
+    const bool live = session_.engine() && atEnd;
+    for (const long long t : timeTicksFor(-window.ns, 1, most, 0, &step)) {
+        const double s = static_cast<double>(t) * 1e-9;
+        QString label;
+        if (t == 0)
+            label = live ? tr("now") : QString();
+        else if (step >= 3'600'000'000'000LL)
+            label = tr("%1 h").arg(s / 3600);
+        else if (step >= 60'000'000'000LL)
+            label = tr("%1 min").arg(s / 60);
+        else if (step >= 1'000'000'000LL)
+            label = tr("%1 s").arg(s);
+        else
+            label = tr("%1 ms").arg(s * 1e3);
+        if (static_cast<double>(t + window.ns) < 0.04 * static_cast<double>(window.ns)) label.clear();
+        ticker->addTick(s, label.replace('-', QChar(0x2212)));
+    }
+    for (const auto& lane : lanes_) {
+        QCPAxis* x = lane->rect->axis(QCPAxis::atBottom);
+        x->setTicker(ticker);
+        x->setRange(-window.seconds(), 0);
+    }
+}
+
+void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration width) {
+    const Shown& s = shown_[line.shownIndex];
+    const Source& source = session_.source();
+    QVector<QCPGraphData> plotted;
+    const auto x = [&](Instant t) { return (t - to).seconds(); };
+    const Scale scaled = laneScale(lane);
+    const double perPixel = (scaled.high - scaled.low) / std::max(1, lane.rect->height());
+    double last = std::numeric_limits<double>::quiet_NaN();
+    std::vector<Point> points;
+    const auto pixels = static_cast<std::size_t>(std::max(16, lane.rect->width()));
+    if (source.points(s.spec->id, {from, to}, pixels, points)) {
+        const bool steps = holds(*s.spec);
+        plotted.reserve(static_cast<int>(points.size()) * 2 + 1);
+        for (const Point& p : points) {
+            if (steps && !plotted.isEmpty() && p.t <= to) plotted.append({x(p.t), plotted.back().value});
+            if (p.t > to) continue;
+            plotted.append({x(p.t), p.value});
+            last = p.value;
+        }
+        if (steps && !plotted.isEmpty() && s.reading.quality != Quality::gap) plotted.append({0, plotted.back().value});
+    } else {
+        const auto& columns =
+            line.cache.update(source, s.spec->id, {from, to}, width, session_.end() - milliseconds(500));
+        plotted.reserve(static_cast<int>(columns.size()) * 2);
+        for (const Column& c : columns) {
+            if (c.broken()) plotted.append({x(c.begin), std::numeric_limits<double>::quiet_NaN()});
+            if (!c.summary.count) continue;
+            const double at = x(c.begin) + 0.5 * width.seconds();
+            if (c.summary.max - c.summary.min < perPixel) {  // less than a pixel: one quiet point
+                plotted.append({at, c.summary.mean});
+                last = c.summary.mean;
+                continue;
+            }
+            // From the end that lies nearer to where the line stands: no false zigzag.
+            const bool lowFirst = !(std::fabs(c.summary.max - last) < std::fabs(c.summary.min - last));
+            plotted.append({at, lowFirst ? c.summary.min : c.summary.max});
+            if (c.summary.max != c.summary.min) plotted.append({at, lowFirst ? c.summary.max : c.summary.min});
+            last = plotted.back().value;
+        }
+    }
+    // What is not a number lies nowhere, and hides nothing.
+    bool any = false, allAbove = true, allBelow = true;
+    for (const QCPGraphData& p : plotted) {
+        if (std::isnan(p.value)) continue;
+        any = true;
+        allAbove = allAbove && p.value > scaled.high;
+        allBelow = allBelow && p.value < scaled.low;
+        if (!allAbove && !allBelow) break;
+    }
+    line.unseen = any && allAbove ? OffScale::above : any && allBelow ? OffScale::below : OffScale::no;
+    line.graph->data()->set(plotted, true);
+    // The tag stands where the reading is, not where the noise's last extreme happened to be; in a gap, where the line
+    // ended, as long as that is in sight.
+    double reading = s.reading.value;
+    if (s.reading.quality == Quality::gap || std::isnan(reading)) {
+        const auto seen = std::find_if(plotted.crbegin(), plotted.crend(),
+                                       [&](const QCPGraphData& p) { return !std::isnan(p.value) && p.key >= x(from); });
+        reading = seen == plotted.crend() ? std::numeric_limits<double>::quiet_NaN() : seen->value;
+    }
+    const QRect r = lane.rect->rect();
+    line.end = offScale(scaled, reading);
+    line.endY = std::isnan(reading) ? std::numeric_limits<double>::quiet_NaN()
+                                    : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
+}
+
+void TraceTile::tellUnseen() {
+    QStringList all;
+    for (const auto& lane : lanes_)
+        for (QCPItemText* item : {lane->above, lane->below}) {
+            const OffScale off = item == lane->above ? OffScale::above : OffScale::below;
+            QStringList tags;
+            for (const Line& line : lane->lines)
+                if (line.unseen == off) tags << tagOf(*shown_[line.shownIndex].spec);
+            const QString words = tags.isEmpty()
+                                      ? QString()
+                                      : (off == OffScale::above ? tr("↑ %1 above the scale: a double click fits it")
+                                                                : tr("↓ %1 below the scale: a double click fits it"))
+                                            .arg(tags.join(QStringLiteral(", ")));
+            item->setVisible(!words.isEmpty());
+            item->setText(words);
+            if (!words.isEmpty()) all << words;
+        }
+    setAccessibleDescription(all.join(QChar(' ')));
+}
+
+void TraceTile::refresh(Instant t, bool digits) {
+    if (shown_.empty() || lanes_.empty()) return;
+    read(t, digits);
+    setTimeTicks();
+    const Duration window = session_.cursor().window();
+    const Duration width{std::max<std::int64_t>(1, window.ns / std::max(16, lanes_.front()->rect->width()))};
+    const std::int64_t edge = t.ns / width.ns;
+    const bool live = session_.cursor().atEnd();
+    // A live trace moves by whole columns of pixels; between them it would look the same.
+    const std::uint64_t revision = session_.source().revision();
+    if (edge == lastEdge_ && revision == lastRevision_) return;
+    lastEdge_ = edge;
+    lastRevision_ = revision;
+    const Instant to = live ? Instant{edge * width.ns} : t;
+    const Instant from = to - window;
+    for (const auto& lane : lanes_)
+        for (Line& line : lane->lines) feed(*lane, line, from, to, width);
+    tellUnseen();
+    plot_->replot(QCustomPlot::rpQueuedRefresh);
+    if (digits || !live)
+        update(QRect(plot_->geometry().right(), 0, QWidget::width() - plot_->geometry().right(), height()));
+}
+
+void TraceTile::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    paintFrame(p);
+    p.setRenderHint(QPainter::Antialiasing);
+    p.setFont(uiFont(12, QFont::Bold));
+    for (const auto& lane : lanes_) {
+        std::vector<const Line*> order;
+        for (const Line& line : lane->lines)
+            if (!std::isnan(line.endY)) order.push_back(&line);
+        std::sort(order.begin(), order.end(), [](const Line* a, const Line* b) { return a->endY < b->endY; });
+        double free = 0;
+        for (const Line* line : order) {
+            const double y = std::max(line->endY, free);
+            free = y + 15;
+            const SignalSpec& s = *shown_[line->shownIndex].spec;
+            p.setPen(colourOf(s));
+            const QString beyond = line->end == OffScale::above   ? QStringLiteral("↑")
+                                   : line->end == OffScale::below ? QStringLiteral("↓")
+                                                                  : QString();
+            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4), tagOf(s) + beyond);
+        }
+        p.setFont(uiFont(11));
+        p.setPen(theme().muted);
+        const QRect r = lane->rect->rect();
+        const QString unit = shown(unitText(lane->unit));
+        p.drawText(QRectF(plot_->geometry().right() + 2, plot_->y() + r.top() - 14, tagMargin, 14),
+                   Qt::AlignLeft | Qt::AlignVCenter,
+                   order.empty() || order.front()->endY > plot_->y() + r.top() + 12 ? unit : QString());
+        p.setFont(uiFont(12, QFont::Bold));
+    }
+}
+
+TraceTile::Lane* TraceTile::laneAt(QPointF at) {
+    for (const auto& lane : lanes_)
+        if (lane->rect->outerRect().contains(at.toPoint())) return lane.get();
+    return lanes_.empty() ? nullptr : lanes_.front().get();
+}
+
+bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
+    if (watched != plot_ || lanes_.empty()) return Tile::eventFilter(watched, event);
+    TimeCursor& cursor = session_.cursor();
+    if (event->type() == QEvent::ContextMenu) {
+        contextMenuEvent(static_cast<QContextMenuEvent*>(event));
+        return true;
+    }
+    if (event->type() == QEvent::Wheel) {
+        const auto* wheel = static_cast<QWheelEvent*>(event);
+        const double factor = std::pow(1.25, -wheel->angleDelta().y() / 120.0);
+        if (wheel->modifiers() & Qt::ControlModifier) {
+            if (Lane* lane = laneAt(wheel->position())) {
+                const Scale s = laneScale(*lane);
+                const double at = lane->rect->axis(QCPAxis::atLeft)->pixelToCoord(wheel->position().y());
+                Q_EMIT scalesChosen({{lane->unit, {at - (at - s.low) * factor, at + (s.high - at) * factor}}},
+                                    tr("Zoom scale"), "zoom " + shown(spec().id));
+            }
+        } else {
+            cursor.setWindow(seconds(cursor.window().seconds() * factor));
+        }
+        return true;
+    }
+    if (event->type() == QEvent::MouseButtonDblClick) {
+        fitScale();
+        return true;
+    }
+    if (event->type() == QEvent::MouseButtonPress) {
+        const auto* mouse = static_cast<QMouseEvent*>(event);
+        Q_EMIT chosen();
+        setFocus();
+        if (mouse->button() == Qt::LeftButton) {
+            panning_ = true;
+            panFrom_ = mouse->position();
+            panAt_ = session_.shownAt();
+        }
+        return mouse->button() == Qt::LeftButton;
+    }
+    if (event->type() == QEvent::MouseMove && panning_) {
+        const auto* mouse = static_cast<QMouseEvent*>(event);
+        const double dx = mouse->position().x() - panFrom_.x();
+        if (std::fabs(dx) < 3 && cursor.atEnd()) return true;
+        const double perPixel = cursor.window().seconds() / std::max(16, lanes_.front()->rect->width());
+        const Instant wanted = panAt_ - seconds(dx * perPixel);
+        if (wanted >= session_.end())
+            cursor.goToEnd();
+        else
+            cursor.goTo(std::max(wanted, session_.source().extent().from));
+        return true;
+    }
+    if (event->type() == QEvent::MouseButtonRelease) {
+        panning_ = false;
+        return true;
+    }
+    return Tile::eventFilter(watched, event);
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,66 @@
+#pragma once
+
+#include "app/page/tiles/tile.h"
+#include "core/history/column_cache.h"
+
+class QCustomPlot;
+class QCPAxisRect;
+class QCPGraph;
+class QCPItemText;
+
+namespace cruscotto {
+
+/// What has it been doing: signals over the window, one lane for each unit, so that no two quantities share an axis.
+/// The tag of each signal stands at its trace's end; what lies off its scale altogether is said there. Wheel: more or
+/// less time; drag: back in time; double click: fit; with Ctrl the wheel stretches the scale under the pointer.
+class TraceTile : public Tile {
+    Q_OBJECT
+public:
+    TraceTile(Session& session, QWidget* parent);
+    ~TraceTile() override;
+    void refresh(Instant t, bool digits) override;
+
+protected:
+    void rebuild() override;
+    void paintEvent(QPaintEvent* event) override;
+    bool eventFilter(QObject* watched, QEvent* event) override;
+
+private:
+    struct Line {
+        std::size_t shownIndex = 0;
+        QCPGraph* graph = nullptr;
+        ColumnCache cache;
+        double endY = 0;                 ///< in pixels of the tile; NaN: no reading
+        OffScale end = OffScale::no;     ///< the reading itself
+        OffScale unseen = OffScale::no;  ///< all that is drawn of it lies there
+    };
+    struct Lane {
+        std::string unit;
+        QCPAxisRect* rect = nullptr;
+        ScaleEnd* low = nullptr;
+        ScaleEnd* high = nullptr;
+        QCPItemText* below = nullptr;  ///< which signals are not to be seen, at the end behind which they are
+        QCPItemText* above = nullptr;
+        std::vector<Line> lines;
+    };
+    [[nodiscard]] Scale laneScale(const Lane& lane) const;
+    Lane* laneAt(QPointF at);
+    void layOut();
+    void setTimeTicks();
+    void tellUnseen();
+    void feed(Lane& lane, Line& line, Instant from, Instant to, Duration width);
+
+    QCustomPlot* plot_;
+    std::vector<std::unique_ptr<Lane>> lanes_;
+    Duration ticksFor_;
+    bool ticksAtEnd_ = true;
+    std::int64_t lastEdge_ = -1;
+    std::uint64_t lastRevision_ = 0;
+    QString cornerTime_;
+    // panning
+    bool panning_ = false;
+    QPointF panFrom_;
+    Instant panAt_;
+};
+
+}  // namespace cruscotto

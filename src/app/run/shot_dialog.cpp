@@ -1,0 +1,149 @@
+#include "app/run/shot_dialog.h"
+
+#include <QDialogButtonBox>
+#include <QFormLayout>
+#include <QTime>
+#include <QVBoxLayout>
+
+#include "app/widgets/words.h"
+#include "core/base/number_text.h"
+#include "core/signal/scale.h"
+
+namespace cruscotto {
+
+namespace {
+enum What { level, mark, timeOfDay };
+}
+
+ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, QWidget* parent)
+    : QDialog(parent),
+      bench_(bench),
+      now_(now),
+      what_(new QComboBox),
+      signal_(new QComboBox),
+      direction_(new QComboBox),
+      time_(new QTimeEdit(QTime::currentTime().addSecs(60))),
+      level_(new Field(tr("Level"))),
+      hysteresis_(new Field(tr("Hysteresis"))),
+      before_(new Field(tr("Seconds before"))),
+      after_(new Field(tr("Seconds after"))),
+      shots_(new Field(tr("Shots"))),
+      sentence_(new QLabel),
+      go_(nullptr) {
+    setWindowTitle(tr("Record when something happens"));
+    setMinimumWidth(420);
+    what_->addItems({tr("A signal crosses a level"), tr("A mark is set"), tr("A time of day")});
+    what_->setAccessibleName(tr("What to wait for"));
+    for (const auto& s : bench.signals) signal_->addItem(shown(s->name), shown(s->id));
+    signal_->setAccessibleName(tr("Signal"));
+    if (const int at = signal_->findData(signal); at >= 0) signal_->setCurrentIndex(at);
+    direction_->addItems({tr("rises above"), tr("falls below")});
+    direction_->setAccessibleName(tr("Direction"));
+    time_->setDisplayFormat("HH:mm:ss");
+    time_->setButtonSymbols(QAbstractSpinBox::NoButtons);
+    time_->setAccessibleName(tr("Time of day"));
+    hysteresis_->setToolTip(tr("How far it must go back before it can trigger again"));
+    // What is proposed lies where the signal is used: at its upper limit, or in the middle of its scale.
+    const auto propose = [this] {
+        const SignalSpec* s = bench_.signal(signal_->currentData().toString().toStdString());
+        if (!s) return;
+        const Scale scale = expectedScale(*s).value_or(Scale{0, 1});
+        level_->setText(
+            shown(shortNumber(isDigital(s->kind) ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
+    };
+    propose();
+    connect(signal_, &QComboBox::currentIndexChanged, this, propose);
+    hysteresis_->setText("0");
+    before_->setText("2");
+    after_->setText("10");
+    shots_->setText("1");
+    sentence_->setWordWrap(true);
+
+    auto* form = new QFormLayout;
+    form->setLabelAlignment(Qt::AlignLeft);
+    form->setHorizontalSpacing(24);
+    form->setVerticalSpacing(10);
+    form->addRow(tr("Wait until"), what_);
+    form->addRow(tr("Signal"), signal_);
+    form->addRow(tr("When it"), direction_);
+    form->addRow(tr("Level"), level_);
+    form->addRow(tr("Hysteresis"), hysteresis_);
+    form->addRow(tr("Time"), time_);
+    form->addRow(tr("Seconds before"), before_);
+    form->addRow(tr("Seconds after"), after_);
+    form->addRow(tr("Shots, 0 for any number"), shots_);
+    auto* buttons = new QDialogButtonBox;
+    go_ = buttons->addButton(tr("Wait for it"), QDialogButtonBox::AcceptRole);
+    buttons->addButton(tr("Cancel"), QDialogButtonBox::RejectRole);
+    go_->setDefault(true);
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(20, 20, 20, 16);
+    column->setSpacing(16);
+    column->addLayout(form);
+    column->addWidget(sentence_);
+    column->addWidget(buttons);
+    connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
+    connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
+    for (QComboBox* box : {what_, signal_, direction_})
+        connect(box, &QComboBox::currentIndexChanged, this, &ShotDialog::work);
+    for (Field* field : {level_, hysteresis_, before_, after_, shots_})
+        connect(field, &QLineEdit::textChanged, this, &ShotDialog::work);
+    connect(time_, &QTimeEdit::timeChanged, this, &ShotDialog::work);
+    connect(what_, &QComboBox::currentIndexChanged, this, [this, form](int what) {
+        for (QWidget* row : {static_cast<QWidget*>(signal_), static_cast<QWidget*>(direction_),
+                             static_cast<QWidget*>(level_), static_cast<QWidget*>(hysteresis_)})
+            form->setRowVisible(row, what == level);
+        form->setRowVisible(time_, what == timeOfDay);
+        form->setRowVisible(shots_, what != timeOfDay);  // that comes but once
+        adjustSize();
+    });
+    form->setRowVisible(time_, false);
+    work();
+}
+
+void ShotDialog::work() {
+    bool fine = true;
+    const auto number = [&](Field* field, double lowest, double highest) {
+        double v = 0;
+        const bool reads = parseNumber(field->text().toStdString(), v) && v >= lowest && v <= highest;
+        field->markWrong(!reads, reads ? QString() : tr("A number from %1 is expected here").arg(lowest));
+        fine = fine && reads;
+        return v;
+    };
+    const int what = what_->currentIndex();
+    ShotPlan p;
+    p.before = seconds(number(before_, 0, 86400));
+    p.after = seconds(number(after_, 0.001, 86400));
+    p.most = static_cast<int>(number(shots_, 0, 1e6));
+    QString when;
+    if (what == level) {
+        p.signal = signal_->currentData().toString().toStdString();
+        p.level = number(level_, -1e300, 1e300);
+        p.hysteresis = number(hysteresis_, 0, 1e300);
+        p.falling = direction_->currentIndex() == 1;
+        const SignalSpec* s = bench_.signal(p.signal);
+        fine = fine && s;
+        when = tr("%1 %2 %3 %4")
+                   .arg(signal_->currentText(), direction_->currentText(), level_->text(), s ? unitOf(*s) : QString())
+                   .trimmed();
+    } else if (what == mark) {
+        p.onMark = true;
+        when = tr("a mark is set");
+    } else {
+        int wait = QTime::currentTime().secsTo(time_->time());
+        if (wait < 0) wait += 86400;  // tomorrow
+        p.at = now_ + seconds(wait);
+        p.most = 1;
+        when = tr("it is %1").arg(time_->time().toString("HH:mm:ss"));
+    }
+    sentence_->setText(fine ? tr("Records from %1 s before to %2 s after %3%4.")
+                                  .arg(before_->text(), after_->text(), when,
+                                       p.most == 0   ? tr(", again and again")
+                                       : p.most == 1 ? tr(", once")
+                                                     : tr(", %n times", nullptr, p.most))
+                            : tr("One of the numbers does not read."));
+    go_->setEnabled(fine);
+    plan_ = p;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,36 @@
+#pragma once
+
+#include <string>
+
+#include "core/base/new_file.h"
+#include "core/base/time.h"
+
+namespace cruscotto {
+
+struct WindowOptions {
+    std::string file;      ///< .bench or .run; the last bench, or the pump bench example, where empty
+    bool drive = false;    ///< the file's outputs need no question
+    std::string attached;  ///< the tree of /sys and /dev that attached devices are looked for in; / where empty
+};
+/// Opens the window and stays until it is closed. Returns the program's exit code.
+int runWindow(const WindowOptions& options, int argc, char** argv);
+
+struct PictureOptions {
+    std::string file, out;
+    Duration after = seconds(60);
+    std::string theme = "day";
+    std::string page, chain, device;
+    std::string wire;  ///< id of a device whose wire is painted, instead of the window
+    std::string find;  ///< a tree of /sys and /dev: what is attached there is shown, to be added
+    double backSeconds = 0;
+    int width = 1280, height = 800;
+    double scale = 1;
+    bool actions = false;
+    bool drive = false;  ///< outputs of real devices too
+    NewFile::Existing existing = NewFile::Existing::refuse;
+};
+/// Measures as fast as possible for a while, paints the window without a display, and writes the picture. The same
+/// file and options give the same pixels for devices that make their own time.
+int runPicture(const PictureOptions& options, int argc, char** argv);
+
+}  // namespace cruscotto

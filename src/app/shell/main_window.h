@@ -1,0 +1,123 @@
+#pragma once
+
+#include <QElapsedTimer>
+#include <QMainWindow>
+#include <QMenu>
+#include <QPointer>
+#include <QSplitter>
+#include <QStackedWidget>
+#include <QTimer>
+
+#include "app/chain/chain_drawer.h"
+#include "app/device/device_panel.h"
+#include "app/device/find_panel.h"
+#include "app/device/wire_view.h"
+#include "app/document/session.h"
+#include "app/page/page_view.h"
+#include "app/run/ribbon.h"
+#include "app/shell/action_list.h"
+#include "app/shell/example_stand_in.h"
+#include "app/shell/status_line.h"
+#include "app/signals/signal_list.h"
+
+namespace cruscotto {
+
+/// The one window: puts the views together, holds the actions, and is the frame clock that drives them.
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+public:
+    MainWindow();
+    ~MainWindow() override;
+
+    /// Opens a .bench or .run; what cannot be opened is said in the notice.
+    void openFile(const QString& path, Session::Outputs outputs = Session::Outputs::asKnown);
+    void openExample(const QString& name);
+    [[nodiscard]] Session& session() { return session_; }
+    [[nodiscard]] PageView& page() { return *page_; }
+    [[nodiscard]] SignalList& signalList() { return *list_; }
+    [[nodiscard]] ChainDrawer& drawer() { return *drawer_; }
+    [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
+    [[nodiscard]] StatusLine& status() { return *status_; }
+    [[nodiscard]] ActionList& actionList() { return *actionList_; }
+    /// Made when it is first asked for: most days begin with a bench that is there.
+    [[nodiscard]] FindPanel& findPanel();
+    [[nodiscard]] QString noticeText() const { return notice_->text(); }
+    [[nodiscard]] ExampleStandIn& standIn() { return *standIn_; }
+    [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
+    /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
+    void frame(bool digits);
+    void stopClock() { clock_.stop(); }
+    void openChain(const QString& signal);
+    void openDevice(const QString& device);
+    void openFind();
+    /// The window with what passes on the device's link; the one that is open already, where there is one.
+    WireView* openWire(const QString& device);
+    void showActions();
+    void setNight(bool night);
+    /// Nobody is asked about unsaved changes; for pictures, tests and signals from outside.
+    void closeWithoutAsking();
+    /// Settings are neither read nor written from now on; for pictures and tests.
+    void forgetSettings() { remember_ = false; }
+    void restoreSettings();
+
+protected:
+    void closeEvent(QCloseEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void resizeEvent(QResizeEvent* event) override;
+
+private:
+    QAction* add(const QString& key, const QString& group, const QString& text, const QKeySequence& shortcut,
+                 std::function<void()> what);
+    void makeActions();
+    void makeMenu();
+    void updateActions();
+    void tick();
+    /// `does` is the name of a button for doing something about it; empty: there is none.
+    void notice(const QString& sentence, const QString& does = {});
+    void toggleRecording();
+    void exportLastRun(const QString& ending, const QString& filter);
+    void watch(class BackgroundJob* job, const QString& doing, const QString& end);
+    void workOutAgain();
+    void chooseVersion();
+    [[nodiscard]] QString runWords() const;
+    bool save(bool askName);
+    /// True if nothing is lost by going on: saved, or the person said so.
+    bool mayLeave();
+    void closeSide();
+    void fitSide();
+    void tileMenu(QPoint at);
+    /// For the row of the list that is current, a signal or a device.
+    void rowMenu(QPoint at);
+
+    Session session_;
+    QWidget* central_;
+    StatusLine* status_;
+    QLabel* notice_;
+    QPushButton* noticeDo_;  ///< what can be done about it, if anything
+    QWidget* noticeBar_;
+    QWidget* restBar_;  ///< there while outputs are at rest
+    QSplitter* splitter_;
+    SignalList* list_;
+    PageView* page_;
+    QStackedWidget* side_;
+    ChainDrawer* drawer_;
+    DevicePanel* device_;
+    FindPanel* find_ = nullptr;
+    QList<QPointer<WireView>> wires_;
+    Ribbon* ribbon_;
+    ActionList* actionList_;
+    ExampleStandIn* standIn_;
+    QTimer clock_;
+    QElapsedTimer sinceDigits_;
+    struct {
+        qint64 count = 0, longestMs = 0;
+        QElapsedTimer since, last;
+    } frames_;  // since the window was first shown; into the log at the end
+    QMap<QString, QAction*> actions_;
+    QStringList order_;
+    bool asked_ = false;
+    bool working_ = false;  // readings are being worked out again
+    bool remember_ = true;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,312 @@
+// Everything that can be done, with its name and its key, and the menus made of that: a part of the main window.
+#include <QAction>
+#include <QApplication>
+#include <QClipboard>
+#include <QFileDialog>
+#include <QInputDialog>
+#include <QMenu>
+
+#include "app/device/device_edits.h"
+#include "app/run/run_dialogs.h"
+#include "app/run/shot_dialog.h"
+#include "app/shell/main_window.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+
+namespace cruscotto {
+
+QAction* MainWindow::add(const QString& key, const QString& group, const QString& text, const QKeySequence& shortcut,
+                         std::function<void()> what) {
+    auto* action = new QAction(text, this);
+    action->setShortcut(shortcut);
+    action->setData(group);
+    connect(action, &QAction::triggered, this, [what] { what(); });
+    addAction(action);
+    actions_[key] = action;
+    order_ << key;
+    return action;
+}
+
+void MainWindow::makeActions() {
+    const QString bench = tr("Bench"), run = tr("Run"), time = tr("Time"), tile = tr("Tile"), pages = tr("Page"),
+                  view = tr("View"), editing = tr("Edit");
+    add("open", bench, tr("Open a bench or run…"), QKeySequence::Open, [this] {
+        const QString path = QFileDialog::getOpenFileName(this, tr("Open"), session_.folderToShow(),
+                                                          tr("Benches and runs (*.bench *.run)"));
+        if (!path.isEmpty() && mayLeave()) openFile(path);
+    });
+    for (const Example& e : examples())
+        add("example-" + e.name, bench, tr("Open a copy of the example: %1").arg(e.title), {}, [this, name = e.name] {
+            if (mayLeave()) openExample(name);
+        });
+    add("new", bench, tr("New empty bench"), QKeySequence::New, [this] {
+        if (!mayLeave()) return;
+        Bench empty;
+        empty.name = tr("New bench").toStdString();
+        empty.pages.push_back(std::make_shared<const PageSpec>(PageSpec{"page", tr("Page 1").toStdString(), {}, {}}));
+        notice({});
+        session_.openBenchDocument(std::move(empty));
+    });
+    add("save", bench, tr("Save the bench"), QKeySequence::Save, [this] { save(false); });
+    add("save-as", bench, tr("Save the bench as…"), QKeySequence::SaveAs, [this] { save(true); });
+    add("rename", bench, tr("Rename the bench…"), {}, [this] {
+        bool fine = false;
+        const QString name = QInputDialog::getText(this, tr("Rename the bench"), tr("Name"), QLineEdit::Normal,
+                                                   shown(session_.bench().name), &fine);
+        if (!fine || name.trimmed().isEmpty()) return;
+        Bench next = session_.bench();
+        next.name = name.trimmed().toStdString();
+        session_.edit(tr("Rename bench"), std::move(next));
+    });
+    add("notes", bench, tr("Notes of the bench…"), {}, [this] {
+        bool fine = false;
+        const QString notes = QInputDialog::getMultiLineText(this, tr("Notes of the bench"),
+                                                             tr("What it is, and what to know before it is used"),
+                                                             shown(session_.bench().notes), &fine);
+        if (!fine) return;
+        Bench next = session_.bench();
+        next.notes = notes.trimmed().toStdString();
+        session_.edit(tr("Change notes"), std::move(next));
+    });
+    add("find", bench, tr("Add a device: find what is attached…"), QKeySequence("Ctrl+Shift+D"),
+        [this] { openFind(); });
+    for (const DeviceKind& kind : deviceKinds())
+        add("add-" + shown(kind.key), bench, tr("Add a device: %1").arg(shown(kind.title)), {}, [this, &kind] {
+            std::string id;
+            session_.edit(tr("Add device"), withNewDevice(session_.bench(), kind, &id));
+            openDevice(shown(id));
+        });
+    add("drive", bench, tr("Drive the outputs"), {}, [this] { session_.driveOutputs(); });
+    add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });
+
+    add("undo", editing, tr("Undo"), QKeySequence::Undo, [this] { session_.undoStack().undo(); });
+    add("redo", editing, tr("Redo"), QKeySequence::Redo, [this] { session_.undoStack().redo(); });
+
+    add("record", run, tr("Record"), QKeySequence("Ctrl+R"), [this] { toggleRecording(); });
+    add("record-when", run, tr("Record when something happens…"), QKeySequence("Ctrl+Shift+R"), [this] {
+        if (session_.recordingPhase() != Session::Recording::none)
+            return notice(tr("A recording is going on already. Stop it first."));
+        ShotDialog dialog(session_.bench(), list_->currentSignal(), session_.end(), this);
+        if (dialog.exec() == QDialog::Accepted) session_.startRecording(session_.runFolder(), dialog.plan());
+    });
+    add("keep-past", run, tr("That was it: keep what just happened…"), QKeySequence("Ctrl+Shift+K"), [this] {
+        const Duration held = session_.end() - session_.engine()->heldSince();
+        bool fine = false;
+        const double most = std::max(0.1, held.seconds());
+        const double past = QInputDialog::getDouble(
+            this, tr("Keep what just happened"),
+            tr("Seconds to keep. The samples of the last %1 are still in memory.").arg(shown(roughText(held))),
+            std::min(30.0, most), 0.1, most, 1, &fine);
+        if (fine) session_.keepPast(session_.runFolder(), seconds(past));
+    });
+    add("recording", run, tr("How runs are recorded…"), QKeySequence("Ctrl+Alt+R"), [this] {
+        const double lasted = session_.end().seconds();
+        RecordingDialog dialog(session_.bench(),
+                               lasted > 0 ? static_cast<double>(session_.engine()->measuredBytes()) / lasted : 0,
+                               status_->freeBytes(), this);
+        if (dialog.exec() != QDialog::Accepted) return;
+        Bench next = session_.bench();
+        next.recording = dialog.spec();
+        session_.edit(tr("How runs are recorded"), std::move(next));
+    });
+    add("describe", run, tr("Notes and marks of this run…"), QKeySequence("Ctrl+I"), [this] {
+        const Instant start = session_.source().extent().from;
+        RunNotesDialog dialog(session_.runNotes(), session_.runMarks(), start, session_.shownAt(), this);
+        if (dialog.exec() == QDialog::Accepted) session_.describeRun(dialog.notes(), dialog.marks());
+    });
+    add("work-out-again", run, tr("Work the readings of this run out again…"), {}, [this] { workOutAgain(); });
+    add("versions", run, tr("Versions of this run…"), {}, [this] { chooseVersion(); });
+    add("mark", run, tr("Set a mark"), QKeySequence("Ctrl+M"), [this] {
+        if (!session_.engine()) return;
+        const auto n = session_.marks().size() + 1;
+        session_.engine()->mark(session_.shownAt(), tr("Mark %1").arg(n).toStdString());
+        ribbon_->refresh(true);
+    });
+    add("open-last-run", run, tr("Open the last run"), QKeySequence("Ctrl+L"), [this] {
+        if (session_.lastRun().isEmpty())
+            return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
+        if (mayLeave()) openFile(session_.lastRun());
+    });
+    add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"),
+        [this] { exportLastRun("csv", tr("CSV (*.csv)")); });
+    add("export-hdf5", run, tr("Export to HDF5…"), {}, [this] { exportLastRun("h5", tr("HDF5 (*.h5 *.hdf5)")); });
+
+    add("live", time, tr("Back to the newest"), QKeySequence("End"), [this] { session_.cursor().goToEnd(); });
+    add("window-longer", time, tr("Show more time"), QKeySequence("Ctrl+-"),
+        [this] { session_.cursor().setWindow(seconds(session_.cursor().window().seconds() * 2)); });
+    add("window-shorter", time, tr("Show less time"), QKeySequence("Ctrl++"),
+        [this] { session_.cursor().setWindow(seconds(session_.cursor().window().seconds() / 2)); });
+    add("window-all", time, tr("Show all the time there is"), QKeySequence("Ctrl+0"), [this] {
+        const Span all = session_.source().extent();
+        session_.cursor().setWindow(session_.end() - all.from);
+    });
+
+    const std::initializer_list<std::pair<TileKind, QString>> kinds{{TileKind::dial, tr("a dial")},
+                                                                    {TileKind::column, tr("a column")},
+                                                                    {TileKind::number, tr("a number")},
+                                                                    {TileKind::state, tr("a state")},
+                                                                    {TileKind::trace, tr("a trace")}};
+    int key = 1;
+    for (const auto& [kind, name] : kinds)
+        add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(name),
+            QKeySequence(QString("Alt+%1").arg(key++)), [this, kind = kind] { page_->showSelectedAs(kind); });
+    add("as-control", tile, tr("Show as a control"), {}, [this] { page_->showSelectedAs(TileKind::control); });
+    add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
+    add("learn", tile, tr("Learn the scale's range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
+        [this] { page_->toggleLearning(); });
+    add("chain", tile, tr("Open the chain"), QKeySequence("Ctrl+Return"), [this] {
+        if (Tile* t = page_->selected(); t && !t->spec().signals.empty())
+            openChain(shown(t->spec().signals.front()));
+        else if (!list_->currentSignal().isEmpty())
+            openChain(list_->currentSignal());
+    });
+    add("remove", tile, tr("Remove the tile"), QKeySequence("Del"), [this] { page_->removeSelected(); });
+    add("move-left", tile, tr("Move left"), QKeySequence("Ctrl+Left"), [this] { page_->moveSelected(-1, 0); });
+    add("move-right", tile, tr("Move right"), QKeySequence("Ctrl+Right"), [this] { page_->moveSelected(1, 0); });
+    add("move-up", tile, tr("Move up"), QKeySequence("Ctrl+Up"), [this] { page_->moveSelected(0, -1); });
+    add("move-down", tile, tr("Move down"), QKeySequence("Ctrl+Down"), [this] { page_->moveSelected(0, 1); });
+    add("narrower", tile, tr("Narrower"), QKeySequence("Ctrl+Shift+Left"), [this] { page_->resizeSelected(-1, 0); });
+    add("wider", tile, tr("Wider"), QKeySequence("Ctrl+Shift+Right"), [this] { page_->resizeSelected(1, 0); });
+    add("lower", tile, tr("Less high"), QKeySequence("Ctrl+Shift+Up"), [this] { page_->resizeSelected(0, -1); });
+    add("higher", tile, tr("Higher"), QKeySequence("Ctrl+Shift+Down"), [this] { page_->resizeSelected(0, 1); });
+
+    add("put", pages, tr("Put the signal on the page"), QKeySequence("Ctrl+D"),
+        [this] { page_->addSignal(list_->currentSignal()); });
+    add("to-ribbon", pages, tr("Show the signal on the ribbon"), {}, [this] {
+        if (list_->currentSignal().isEmpty()) return;
+        Bench next = session_.bench();
+        next.ribbonSignal = list_->currentSignal().toStdString();
+        session_.edit(tr("Change ribbon"), std::move(next));
+        ribbon_->refresh(true);
+    });
+    add("remove-signal", pages, tr("Remove the signal from the bench"), {}, [this] {
+        if (!list_->currentSignal().isEmpty())
+            session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), list_->currentSignal().toStdString()));
+    });
+    add("page-new", pages, tr("Add a page"), QKeySequence("Ctrl+T"), [this] { page_->addPage(); });
+    add("page-rename", pages, tr("Rename the page…"), QKeySequence("F2"), [this] { page_->renamePage(); });
+    add("page-remove", pages, tr("Remove the page"), {}, [this] { page_->removePage(); });
+    add("page-next", pages, tr("Next page"), QKeySequence("Ctrl+PgDown"), [this] { page_->stepPage(1); });
+    add("page-previous", pages, tr("Previous page"), QKeySequence("Ctrl+PgUp"), [this] { page_->stepPage(-1); });
+
+    add("wire", view, tr("See the wire: what passes on the link of a device"), QKeySequence("Ctrl+Shift+W"), [this] {
+        const SignalSpec* s = session_.bench().signal(list_->currentSignal().toStdString());
+        const auto hasWire = [](const DeviceSpec* d) {
+            const DeviceKind* kind = d ? deviceKind(d->kind) : nullptr;
+            return kind && kind->hasWire;
+        };
+        const DeviceSpec* of = s ? session_.bench().device(s->device) : nullptr;
+        if (!hasWire(of))
+            for (const auto& d : session_.bench().devices)
+                if (hasWire(d.get())) of = d.get();
+        if (hasWire(of)) return void(openWire(shown(of->id)));
+        notice(tr("No device of this bench has a link to look at. A board on a serial line has one."));
+    });
+    add("actions", view, tr("All actions"), QKeySequence("Ctrl+K"), [this] { showActions(); });
+    add("theme", view, tr("Day or night"), QKeySequence("Ctrl+Shift+N"), [this] { setNight(!theme().night); });
+    add("full", view, tr("Full screen"), QKeySequence("F11"),
+        [this] { setWindowState(windowState() ^ Qt::WindowFullScreen); });
+    add("focus-list", view, tr("Go to the signals"), QKeySequence("F6"), [this] { list_->setFocus(); });
+    add("focus-ribbon", view, tr("Go to the ribbon"), QKeySequence("F7"), [this] { ribbon_->setFocus(); });
+
+    connect(status_->recordButton(), &QPushButton::clicked, this, &MainWindow::toggleRecording);
+    connect(status_->themeButton(), &QToolButton::clicked, this, [this] { setNight(!theme().night); });
+    connect(status_->actionsButton(), &QToolButton::clicked, this, &MainWindow::showActions);
+}
+
+void MainWindow::makeMenu() {
+    auto* menu = new QMenu(this);
+    QMap<QString, QMenu*> groups;
+    for (const QString& key : order_) {
+        QAction* a = actions_[key];
+        const QString group = a->data().toString();
+        if (!groups.contains(group)) groups[group] = menu->addMenu(group);
+        groups[group]->addAction(a);
+    }
+    status_->menuButton()->setMenu(menu);
+}
+
+void MainWindow::updateActions() {
+    const Tile* t = page_->selected();
+    const QUndoStack& undo = session_.undoStack();
+    actions_["undo"]->setEnabled(undo.canUndo());
+    actions_["undo"]->setText(undo.canUndo() ? tr("Undo: %1").arg(undo.undoText()) : tr("Undo"));
+    actions_["redo"]->setEnabled(undo.canRedo());
+    actions_["redo"]->setText(undo.canRedo() ? tr("Redo: %1").arg(undo.redoText()) : tr("Redo"));
+    for (const QString& key : order_)
+        if (actions_[key]->data().toString() == tr("Tile") && key != "chain") actions_[key]->setEnabled(t);
+    const SignalSpec* first =
+        t && !t->spec().signals.empty() ? session_.bench().signal(t->spec().signals.front()) : nullptr;
+    actions_["as-control"]->setEnabled(first && isOutput(first->kind));
+    actions_["as-state"]->setEnabled(first && isDigital(first->kind));
+    actions_["as-dial"]->setEnabled(first && !isDigital(first->kind));
+    actions_["as-column"]->setEnabled(first && !isDigital(first->kind));
+    actions_["fit"]->setEnabled(t && t->hasScale());
+    actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
+    actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
+                                                  : tr("Learn the scale's range from now until I say stop"));
+    const bool listed = !list_->currentSignal().isEmpty();
+    for (const char* key : {"put", "to-ribbon", "remove-signal"}) actions_[key]->setEnabled(listed);
+    actions_["chain"]->setEnabled(first || listed);
+    const std::size_t pages = session_.bench().pages.size();
+    for (const char* key : {"page-rename", "page-remove"}) actions_[key]->setEnabled(pages > 0);
+    for (const char* key : {"page-next", "page-previous"}) actions_[key]->setEnabled(pages > 1);
+    actions_["record"]->setEnabled(session_.engine());
+    actions_["record-when"]->setEnabled(session_.engine());
+    actions_["keep-past"]->setEnabled(session_.engine());
+    actions_["recording"]->setEnabled(session_.engine());
+    actions_["describe"]->setEnabled(session_.isRun());
+    actions_["work-out-again"]->setEnabled(!session_.corrections().empty());
+    actions_["versions"]->setEnabled(session_.run() && session_.run()->info() &&
+                                     !session_.run()->info()->versions.empty());
+    actions_["mark"]->setEnabled(session_.engine());
+    actions_["find"]->setEnabled(session_.engine());
+    actions_["wire"]->setEnabled(session_.engine());
+    actions_["drive"]->setEnabled(session_.outputsAtRest());
+    actions_["live"]->setEnabled(!session_.cursor().atEnd());
+    for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
+    setWindowTitle(shown(session_.bench().name) + runWords() + " – Cruscotto");
+}
+
+void MainWindow::showActions() {
+    QList<QAction*> all;
+    for (const QString& key : order_)
+        if (key != "actions") all << actions_[key];
+    actionList_->open(all);
+}
+
+void MainWindow::tileMenu(QPoint at) {
+    QMenu menu;
+    QMenu* as = menu.addMenu(tr("Show as"));
+    for (const char* key : {"as-dial", "as-column", "as-number", "as-state", "as-trace", "as-control"})
+        if (actions_[key]->isEnabled()) as->addAction(actions_[key]);
+    menu.addSeparator();
+    for (const char* key : {"fit", "learn", "chain"}) menu.addAction(actions_[key]);
+    menu.addSeparator();
+    menu.addAction(actions_["remove"]);
+    menu.exec(at);
+}
+
+void MainWindow::rowMenu(QPoint at) {
+    QMenu menu;
+    const QString signal = list_->currentSignal();
+    const auto open = [this] { Q_EMIT list_->activated(list_->currentIndex()); };
+    if (signal.isEmpty()) {
+        menu.addAction(tr("Open the device"), this, open);
+    } else {
+        menu.addAction(tr("Open its chain"), this, open);
+        menu.addSeparator();
+        for (const char* key : {"put", "to-ribbon"}) menu.addAction(actions_[key]);
+    }
+    menu.addSeparator();
+    menu.addAction(signal.isEmpty() ? tr("Copy what it says") : tr("Copy the reading"), this, [this] {
+        QApplication::clipboard()->setText(list_->currentIndex().data(Qt::DisplayRole).toString());
+    });
+    if (!signal.isEmpty()) {
+        menu.addSeparator();
+        menu.addAction(actions_["remove-signal"]);
+    }
+    menu.exec(at);
+}
+
+}  // namespace cruscotto

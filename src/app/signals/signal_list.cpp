@@ -1,0 +1,285 @@
+#include "app/signals/signal_list.h"
+
+#include <QContextMenuEvent>
+#include <QMimeData>
+#include <QPainter>
+#include <QStyledItemDelegate>
+#include <cmath>
+
+#include "app/widgets/spark.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+
+namespace cruscotto {
+
+namespace {
+
+constexpr int rowHeight = 35;
+constexpr int left = 16;
+constexpr int right = 14;
+
+class RowPainter : public QStyledItemDelegate {
+public:
+    using QStyledItemDelegate::QStyledItemDelegate;
+
+    [[nodiscard]] QSize sizeHint(const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        const auto& row = static_cast<const SignalModel*>(index.model())->row(index.row());
+        if (row.signal) return {100, rowHeight};
+        if (row.sentence.isEmpty()) return {100, 32};
+        const auto* view = qobject_cast<const QListView*>(option.widget);
+        const int width = (view ? view->viewport()->width() : 240) - left - right;
+        return {100, 34 + sentenceHeight(row.sentence, width)};
+    }
+
+    void paint(QPainter* p, const QStyleOptionViewItem& option, const QModelIndex& index) const override {
+        const auto& row = static_cast<const SignalModel*>(index.model())->row(index.row());
+        const Theme& t = theme();
+        const QRect r = option.rect;
+        const bool current = option.state & QStyle::State_Selected;
+        p->save();
+        if (current) {
+            p->fillRect(r, t.track);
+            p->fillRect(QRect(r.left(), r.top(), 3, r.height()), t.accent);
+        }
+        if (row.signal)
+            paintSignal(*p, r, row);
+        else
+            paintDevice(*p, r, row, index.row() == 0);
+        p->restore();
+    }
+
+private:
+    static int sentenceHeight(const QString& sentence, int width) {
+        return QFontMetrics(uiFont(12)).boundingRect(QRect(0, 0, width, 1000), Qt::TextWordWrap, sentence).height() + 6;
+    }
+
+    static void paintDevice(QPainter& p, const QRect& r, const SignalModel::Row& row, bool first) {
+        const Theme& t = theme();
+        if (!first) {
+            p.setPen(t.hairline);
+            p.drawLine(r.left() + left, r.top(), r.right() - right, r.top());
+        }
+        p.setPen(row.qualityColour);
+        p.setFont(uiFont(11, QFont::Medium));
+        p.drawText(QRect(r.left(), r.top() + 8, r.width() - right, 18), Qt::AlignRight | Qt::AlignVCenter, row.quality);
+        const int qualityRoom = row.quality.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(row.quality) + 8;
+        p.setFont(captionFont());
+        p.setPen(t.muted);
+        p.drawText(QPointF(r.left() + left, r.top() + 21),
+                   p.fontMetrics().elidedText(shown(row.device->name), Qt::ElideRight,
+                                              r.width() - left - right - qualityRoom));
+        if (row.sentence.isEmpty()) return;
+        p.setFont(uiFont(12));
+        p.setPen(t.ink);
+        p.drawText(QRect(r.left() + left, r.top() + 30, r.width() - left - right, r.height() - 30), Qt::TextWordWrap,
+                   row.sentence);
+    }
+
+    static void paintSignal(QPainter& p, const QRect& r, const SignalModel::Row& row) {
+        const Theme& t = theme();
+        const SignalSpec& s = *row.signal;
+        const QColor colour = t.signal[static_cast<std::size_t>(s.colour)];
+        p.setRenderHint(QPainter::Antialiasing);
+        p.setFont(uiFont(11, QFont::Bold));
+        p.setPen(colour);
+        p.drawText(QPointF(r.left() + left, r.top() + 15), shown(s.tag));
+        const int tagRoom = std::max(32, p.fontMetrics().horizontalAdvance(shown(s.tag)) + 6);
+
+        const QFont number = uiFont(14, QFont::Medium);
+        const QFont unit = uiFont(12);
+        const double unitRoom = row.unit.isEmpty() ? 0 : QFontMetricsF(unit).horizontalAdvance(row.unit) + 4;
+        const double numberRoom = figuresWidth(number, row.value);
+        const double x = r.right() - right - unitRoom - numberRoom;
+        p.setPen(t.ink);
+        drawFigures(p, {x, r.top() + 16.0}, number, row.value);
+        p.setFont(unit);
+        p.setPen(t.muted);
+        p.drawText(QPointF(r.right() - right - unitRoom + 4, r.top() + 16), row.unit);
+
+        p.setFont(uiFont(13));
+        p.setPen(t.ink);
+        const int nameLeft = r.left() + left + tagRoom;
+        p.drawText(QPointF(nameLeft, r.top() + 15),
+                   p.fontMetrics().elidedText(shown(s.name), Qt::ElideRight, static_cast<int>(x) - nameLeft - 6));
+        double sparkRight = r.right() - right;
+        if (!row.quality.isEmpty()) {
+            p.setFont(uiFont(11, QFont::Medium));
+            p.setPen(row.qualityColour);
+            p.drawText(QRect(r.left(), r.top() + 18, r.width() - right, 15), Qt::AlignRight | Qt::AlignVCenter,
+                       row.quality);
+            sparkRight -= p.fontMetrics().horizontalAdvance(row.quality) + 10;
+        }
+        paintSpark(p, QRectF(nameLeft, r.top() + 20, sparkRight - nameLeft, 10), row.columns, colour, holds(s),
+                   leastSparkSpan(s));
+    }
+};
+
+}  // namespace
+
+SignalModel::SignalModel(Session& session, QObject* parent) : QAbstractListModel(parent), session_(session) {
+    connect(&session_, &Session::benchChanged, this, &SignalModel::take);
+    take();
+}
+
+void SignalModel::take() {
+    std::vector<Row> next;
+    for (const auto& device : session_.bench().devices) {
+        Row heading;
+        heading.device = device;
+        next.push_back(std::move(heading));
+        for (const auto& signal : session_.bench().signals)
+            if (signal->device == device->id) {
+                Row row;
+                row.device = device;
+                row.signal = signal;
+                next.push_back(std::move(row));
+            }
+    }
+    const bool same = std::equal(next.begin(), next.end(), rows_.begin(), rows_.end(), [](const Row& a, const Row& b) {
+        return a.device->id == b.device->id && !a.signal == !b.signal && (!a.signal || a.signal->id == b.signal->id);
+    });
+    if (same) {  // the selection stays where it is
+        for (std::size_t i = 0; i < rows_.size(); ++i) {
+            rows_[i].device = next[i].device;
+            rows_[i].signal = next[i].signal;
+        }
+    } else {
+        beginResetModel();
+        rows_ = std::move(next);
+        endResetModel();
+    }
+    refresh(session_.shownAt());
+}
+
+int SignalModel::rowCount(const QModelIndex& parent) const {
+    return parent.isValid() ? 0 : static_cast<int>(rows_.size());
+}
+
+QVariant SignalModel::data(const QModelIndex& index, int role) const {
+    const Row& r = row(index.row());
+    if (role == Qt::AccessibleTextRole || role == Qt::DisplayRole) {
+        if (!r.signal) return QString("%1 %2").arg(shown(r.device->name), r.sentence).trimmed();
+        return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality).simplified();
+    }
+    if (role == Qt::ToolTipRole && r.signal)
+        return tr("%1 on %2, %3. Drag it to the page; double-click to see how the reading is made.")
+            .arg(shown(r.signal->terminal), shown(r.device->name), shown(r.signal->name));
+    return {};
+}
+
+Qt::ItemFlags SignalModel::flags(const QModelIndex& index) const {
+    if (!index.isValid()) return Qt::NoItemFlags;
+    return row(index.row()).signal ? Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsDragEnabled
+                                   : Qt::ItemIsEnabled | Qt::ItemIsSelectable;
+}
+
+QStringList SignalModel::mimeTypes() const {
+    return {signalMime};
+}
+
+QMimeData* SignalModel::mimeData(const QModelIndexList& indexes) const {
+    if (indexes.isEmpty() || !row(indexes.front().row()).signal) return nullptr;
+    auto* data = new QMimeData;
+    data->setData(signalMime, QByteArray::fromStdString(row(indexes.front().row()).signal->id));
+    return data;
+}
+
+bool SignalModel::refresh(Instant t) {
+    bool heights = false;
+    std::map<std::string, DeviceStatus> statuses;
+    if (session_.engine()) statuses = session_.engine()->deviceStatus();
+    const Duration window = seconds(30);
+    const Duration width{window.ns / 80};
+    const Instant from{(t.ns - window.ns) / width.ns * width.ns};
+    for (Row& r : rows_) {
+        if (!r.signal) {
+            QString sentence;
+            r.qualityColour = theme().muted;
+            if (const auto it = statuses.find(r.device->id); it != statuses.end()) {
+                const bool well = it->second.state == LinkState::live;
+                r.quality =
+                    well ? QString()
+                         : QStringLiteral("▲ ") + QCoreApplication::translate("core", linkStateWord(it->second.state));
+                if (!well)
+                    sentence = shown(it->second.sentence), r.qualityColour = theme().amber;
+                else if (it->second.rejected)
+                    sentence =
+                        tr("%n line(s) did not fit and were skipped.", nullptr, static_cast<int>(it->second.rejected));
+            } else {
+                r.quality = session_.isRun() ? tr("recorded") : QString();
+            }
+            heights = heights || sentence != r.sentence;
+            r.sentence = sentence;
+            continue;
+        }
+        const SignalSpec& s = *r.signal;
+        const Reading reading = session_.source().at(s.id, t);
+        session_.seen().look(s, session_.source(), reading.value);
+        r.value = isDigital(s.kind) ? stateWord(s, reading.value) : session_.numberText(s, reading.value);
+        r.unit = r.value == QStringLiteral("–") ? QString() : unitOf(s);
+        const Remark remark = remarkOn(s, reading);
+        r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
+        r.qualityColour = remark.colour;
+        readSpark(session_.source(), s, {from, width, 80}, t, r.columns);
+    }
+    return heights;
+}
+
+SignalList::SignalList(Session& session, QWidget* parent) : QListView(parent), model_(session) {
+    setObjectName("signals");
+    setAccessibleName(tr("Signals"));
+    setModel(&model_);
+    setItemDelegate(new RowPainter(this));
+    setUniformItemSizes(false);
+    setSelectionMode(QAbstractItemView::SingleSelection);
+    setEditTriggers(QAbstractItemView::NoEditTriggers);
+    setDragEnabled(true);
+    setDragDropMode(QAbstractItemView::DragOnly);
+    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
+    setFrameShape(QFrame::NoFrame);
+    setViewportMargins(0, 4, 0, 4);
+    // A device is for opening only: one click does. A signal is also dragged and selected.
+    connect(this, &QListView::clicked, this, [this](const QModelIndex& index) {
+        if (!model_.row(index.row()).signal) Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
+    });
+    connect(this, &QListView::activated, this, [this](const QModelIndex& index) {
+        const auto& row = model_.row(index.row());
+        if (row.signal)
+            Q_EMIT chainAsked(shown(row.signal->id));
+        else
+            Q_EMIT deviceAsked(shown(row.device->id));
+    });
+}
+
+QString SignalList::currentSignal() const {
+    if (!currentIndex().isValid()) return {};
+    const auto& row = model_.row(currentIndex().row());
+    return row.signal ? shown(row.signal->id) : QString();
+}
+
+void SignalList::select(const QString& signal) {
+    for (int i = 0; i < model_.rowCount(); ++i)
+        if (model_.row(i).signal && shown(model_.row(i).signal->id) == signal) setCurrentIndex(model_.index(i));
+}
+
+void SignalList::refresh(Instant t, bool digits) {
+    if (!digits) return;
+    if (model_.refresh(t)) scheduleDelayedItemsLayout();
+    viewport()->update();
+}
+
+void SignalList::contextMenuEvent(QContextMenuEvent* event) {
+    const bool byKey = event->reason() == QContextMenuEvent::Keyboard;
+    const QModelIndex at = byKey ? currentIndex() : indexAt(event->pos());
+    if (!at.isValid()) return;
+    setCurrentIndex(at);
+    Q_EMIT menuAsked(byKey ? viewport()->mapToGlobal(visualRect(at).center()) : event->globalPos());
+}
+
+void SignalList::resizeEvent(QResizeEvent* event) {
+    QListView::resizeEvent(event);
+    scheduleDelayedItemsLayout();
+}
+
+}  // namespace cruscotto

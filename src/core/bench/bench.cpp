@@ -1,0 +1,147 @@
+#include "core/bench/bench.h"
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+namespace cruscotto {
+
+Verdict verdictOf(const Limits& limits, double reading) {
+    if ((!limits.low && !limits.high) || std::isnan(reading)) return Verdict::none;
+    if (limits.low && reading < *limits.low) return Verdict::low;
+    if (limits.high && reading > *limits.high) return Verdict::high;
+    return Verdict::within;
+}
+
+namespace {
+
+template <class T>
+const T* findById(const std::vector<std::shared_ptr<const T>>& parts, const std::string& id) {
+    for (const auto& part : parts)
+        if (part->id == id) return part.get();
+    return nullptr;
+}
+
+template <class T>
+void put(std::vector<std::shared_ptr<const T>>& parts, T part) {
+    for (auto& old : parts)
+        if (old->id == part.id) {
+            if (!(*old == part)) old = std::make_shared<const T>(std::move(part));
+            return;
+        }
+    parts.push_back(std::make_shared<const T>(std::move(part)));
+}
+
+template <class T>
+void take(std::vector<std::shared_ptr<const T>>& parts, const std::string& id) {
+    std::erase_if(parts, [&](const auto& part) { return part->id == id; });
+}
+
+template <class T>
+bool sameParts(const std::vector<std::shared_ptr<const T>>& a, const std::vector<std::shared_ptr<const T>>& b) {
+    return std::equal(a.begin(), a.end(), b.begin(), b.end(),
+                      [](const auto& x, const auto& y) { return x == y || *x == *y; });
+}
+
+void dropFromPages(Bench& bench, const std::string& signal) {
+    for (auto& page : bench.pages) {
+        PageSpec changed = *page;
+        for (TileSpec& tile : changed.tiles) std::erase(tile.signals, signal);
+        std::erase_if(changed.tiles, [](const TileSpec& tile) { return tile.signals.empty(); });
+        if (!(changed == *page)) page = std::make_shared<const PageSpec>(std::move(changed));
+    }
+    if (bench.ribbonSignal == signal) bench.ribbonSignal.clear();
+}
+
+}  // namespace
+
+const SignalSpec* Bench::signal(const std::string& id) const {
+    return findById(signals, id);
+}
+const DeviceSpec* Bench::device(const std::string& id) const {
+    return findById(devices, id);
+}
+const PageSpec* Bench::page(const std::string& id) const {
+    return findById(pages, id);
+}
+
+bool sameBench(const Bench& a, const Bench& b) {
+    return a.name == b.name && a.notes == b.notes && a.recording == b.recording && a.ribbonSignal == b.ribbonSignal &&
+           a.windowSeconds == b.windowSeconds && a.extra == b.extra && sameParts(a.devices, b.devices) &&
+           sameParts(a.signals, b.signals) && sameParts(a.pages, b.pages);
+}
+
+Bench withSignal(Bench bench, SignalSpec signal) {
+    put(bench.signals, std::move(signal));
+    return bench;
+}
+
+Bench withoutSignal(Bench bench, const std::string& id) {
+    take(bench.signals, id);
+    dropFromPages(bench, id);
+    return bench;
+}
+
+Bench withDevice(Bench bench, DeviceSpec device) {
+    put(bench.devices, std::move(device));
+    return bench;
+}
+
+Bench withoutDevice(Bench bench, const std::string& id) {
+    take(bench.devices, id);
+    const auto signals = bench.signals;
+    for (const auto& signal : signals)
+        if (signal->device == id) bench = withoutSignal(std::move(bench), signal->id);
+    return bench;
+}
+
+Bench withPage(Bench bench, PageSpec page) {
+    put(bench.pages, std::move(page));
+    return bench;
+}
+
+Bench withoutPage(Bench bench, const std::string& id) {
+    take(bench.pages, id);
+    return bench;
+}
+
+Bench withTile(Bench bench, const std::string& page, TileSpec tile) {
+    const PageSpec* old = bench.page(page);
+    if (!old) return bench;
+    PageSpec changed = *old;
+    const auto it =
+        std::find_if(changed.tiles.begin(), changed.tiles.end(), [&](const TileSpec& t) { return t.id == tile.id; });
+    if (it != changed.tiles.end())
+        *it = std::move(tile);
+    else
+        changed.tiles.push_back(std::move(tile));
+    return withPage(std::move(bench), std::move(changed));
+}
+
+Bench withoutTile(Bench bench, const std::string& page, const std::string& tile) {
+    const PageSpec* old = bench.page(page);
+    if (!old) return bench;
+    PageSpec changed = *old;
+    std::erase_if(changed.tiles, [&](const TileSpec& t) { return t.id == tile; });
+    return withPage(std::move(bench), std::move(changed));
+}
+
+std::string freshId(const std::string& name, const std::vector<std::string>& taken) {
+    std::string base;
+    for (const char c : name) {
+        if ((c >= 'a' && c <= 'z') || (c >= '0' && c <= '9'))
+            base += c;
+        else if (c >= 'A' && c <= 'Z')
+            base += static_cast<char>(c - 'A' + 'a');
+        else if (!base.empty() && base.back() != '-')
+            base += '-';
+    }
+    while (!base.empty() && base.back() == '-') base.pop_back();
+    if (base.empty()) base = "item";
+    const std::set<std::string> used(taken.begin(), taken.end());
+    std::string id = base;
+    for (int n = 2; used.contains(id); ++n) id = base + "-" + std::to_string(n);
+    return id;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,204 @@
+#pragma once
+
+#include <map>
+#include <memory>
+#include <nlohmann/json_fwd.hpp>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/base/new_file.h"
+#include "core/base/result.h"
+#include "core/chain/chain.h"
+#include "core/signal/scale.h"
+
+/// The bench document: what is connected, what the signals mean and how they are shown. A value: copies share their
+/// parts, and a part is never changed in place, so that two versions can be compared part by part by address.
+/// The file format is documented in docs/bench-format.md.
+namespace cruscotto {
+
+using JsonText = std::string;  ///< a JSON object, serialised; empty for none
+
+struct DeviceSpec {
+    std::string id;
+    std::string name;
+    std::string kind;   ///< a key of the device registry: "sim-io-box", "serial-line-board"
+    JsonText settings;  ///< what the kind's driver understands
+    JsonText extra;     ///< keys of the file that this version does not know
+    bool operator==(const DeviceSpec&) const = default;
+};
+
+/// Limits of a reading, in its unit; a reading that equals a limit is within it.
+struct Limits {
+    std::optional<double> low, high;
+    bool operator==(const Limits&) const = default;
+};
+enum class Verdict { none, within, low, high };
+Verdict verdictOf(const Limits& limits, double reading);
+
+/// What an output is allowed to do, in its unit (digital: 0 and 1).
+struct OutputSpec {
+    double low = 0, high = 10;
+    double start = 0;  ///< applied before measurement begins
+    double safe = 0;   ///< applied whenever the bench stops, fails or closes, and when the device is lost
+    /// What it is brought to when a device that was lost is back.
+    enum class OnReturn { safe, start, before };
+    OnReturn onReturn = OnReturn::safe;
+    std::string unit = "V";  ///< of an analog output's values (UCUM)
+    bool operator==(const OutputSpec&) const = default;
+};
+
+/// What of a signal is recorded. See core/bench/keep.h.
+struct KeepSpec {
+    enum class What {
+        everything,
+        oneInN,   ///< every n-th sample
+        summary,  ///< mean, minimum and maximum of every interval
+        changes,  ///< where the reading has left the dead band around the last one kept, and the sample before that
+    };
+    What what = What::everything;
+    int every = 10;              ///< one in so many; 1 to 1,000,000
+    double intervalSeconds = 1;  ///< 0.001 to 86400
+    double deadBand = 0;         ///< in the reading's unit, 0 or more
+    double atLeastEvery = 60;    ///< seconds; a sample is kept that often even without a change; 0: not
+    bool asReadings = false;     ///< else as raw samples, where that is possible
+    bool operator==(const KeepSpec&) const = default;
+};
+
+struct SignalSpec {
+    std::string id;
+    std::string name;
+    std::string tag;  ///< short, as on the wire's label: "P1"
+    int colour = 0;   ///< 0 to 7, into the theme's palette
+    std::string device;
+    std::string terminal;
+    ChannelKind kind = ChannelKind::analogInput;
+    std::optional<Scale> range;  ///< analog terminals: the range that is asked of the hardware, in volts
+    ChainSpec chain;
+    std::optional<Scale> scale;  ///< where its readings are expected; tiles begin with it
+    Limits limits;
+    std::optional<OutputSpec> output;
+    std::string onWord, offWord;  ///< digital: what to call the two states
+    KeepSpec keep;
+    JsonText extra;
+    [[nodiscard]] std::string unit() const {
+        return output && kind == ChannelKind::analogOutput ? output->unit : readingUnit(chain, kind);
+    }
+    bool operator==(const SignalSpec&) const = default;
+};
+
+enum class TileKind { dial, column, number, state, trace, control };
+const char* tileKindName(TileKind kind);  ///< as in the bench file; frozen
+
+struct TileSpec {
+    std::string id;
+    TileKind kind = TileKind::number;
+    int x = 0, y = 0, w = 3, h = 2;  ///< in cells of the page's grid
+    std::vector<std::string> signals;
+    std::map<std::string, Scale> scales;  ///< by UCUM unit; overrides the signal's own
+    JsonText extra;
+    bool operator==(const TileSpec&) const = default;
+};
+
+inline constexpr int pageColumns = 12;
+inline constexpr int pageRows = 8;
+
+struct PageSpec {
+    std::string id;
+    std::string name;
+    std::vector<TileSpec> tiles;
+    JsonText extra;
+    bool operator==(const PageSpec&) const = default;
+};
+
+/// What people write about a run.
+struct RunNotes {
+    std::string title, person, specimen, words;  ///< person: who ran it
+    bool operator==(const RunNotes&) const = default;
+};
+
+/// Where they stand in a bench's "recording", and in a run's table of facts.
+inline constexpr std::pair<const char*, std::string RunNotes::*> runNoteKeys[] = {{"title", &RunNotes::title},
+                                                                                  {"person", &RunNotes::person},
+                                                                                  {"specimen", &RunNotes::specimen},
+                                                                                  {"notes", &RunNotes::words}};
+
+/// How runs of the bench are named, cut into files and described.
+struct RecordingSpec {
+    std::string name = "{bench}-{date}-{time}";   ///< see checkRunName()
+    double splitMinutes = 0, splitMegabytes = 0;  ///< a new file after so much; 0: never
+    double keepFreeMegabytes = 256;               ///< a recording ends in order before the disk has less free
+    RunNotes notes;                               ///< written into every run, until they are changed
+    JsonText extra;
+    bool operator==(const RecordingSpec&) const = default;
+};
+
+/// What a bench may hold, and a run of one; files that claim more are refused.
+inline constexpr std::size_t mostSignals = 10'000, mostDevices = 500, mostPages = 200;
+inline constexpr std::size_t mostTiles = 1000;       ///< of all pages together
+inline constexpr std::size_t mostTileSignals = 100;  ///< of one tile
+inline constexpr std::size_t mostStages = 50;        ///< of one chain
+/// Samples that all chains together remember (rememberedSamples()): 128 MiB.
+inline constexpr std::size_t mostRemembered = std::size_t{1} << 24;
+
+struct Bench {
+    std::string name;
+    std::string notes;
+    RecordingSpec recording;
+    std::vector<std::shared_ptr<const DeviceSpec>> devices;
+    std::vector<std::shared_ptr<const SignalSpec>> signals;
+    std::vector<std::shared_ptr<const PageSpec>> pages;
+    std::string ribbonSignal;
+    double windowSeconds = 30;  ///< how much time the traces show
+    JsonText extra;
+
+    [[nodiscard]] const SignalSpec* signal(const std::string& id) const;
+    [[nodiscard]] const DeviceSpec* device(const std::string& id) const;
+    [[nodiscard]] const PageSpec* page(const std::string& id) const;
+};
+/// Compares the contents, not the addresses.
+bool sameBench(const Bench& a, const Bench& b);
+
+/// Something in a bench file that is not right.
+struct Problem {
+    std::string where;  ///< JSON pointer (RFC 6901)
+    int line = 0;       ///< in the file, from 1; 0 where unknown
+    Text message;
+    /// "line 12, /signals/0/chain/1/bits: ..."
+    [[nodiscard]] std::string english() const;
+};
+
+struct BenchReading {
+    std::optional<Bench> bench;     ///< nothing if there is any problem
+    std::vector<Problem> problems;  ///< in the order of the file's parts
+};
+/// What else must hold of a bench that is right in itself, such as checkDevices().
+using BenchCheck = std::vector<Problem> (*)(const Bench&);
+/// Never throws. Refuses what a newer format version wrote.
+BenchReading readBench(const std::string& fileText, BenchCheck also = nullptr);
+/// Two-space indented, keys in a fixed order, a line break at the end: fit for a diff.
+std::string writeBench(const Bench& bench);
+
+/// All the problems' sentences in one Error.
+Result<Bench> loadBench(const std::string& path, BenchCheck also = nullptr);
+/// By a NewFile, so that the old one is whole until the new one is.
+Result<void> saveBench(const Bench& bench, const std::string& path,
+                       NewFile::Existing existing = NewFile::Existing::replace);
+
+/// One signal as it stands in the bench file: for the run store, and for the clipboard. Two-way.
+std::string signalToJson(const SignalSpec& signal);
+Result<SignalSpec> signalFromJson(const std::string& json);
+
+/// New versions of a bench; `id` must exist where one is replaced or removed, else the bench comes back unchanged.
+Bench withSignal(Bench bench, SignalSpec signal);         ///< replaces the one of that id, or adds it
+Bench withoutSignal(Bench bench, const std::string& id);  ///< and takes it off the pages
+Bench withDevice(Bench bench, DeviceSpec device);
+Bench withoutDevice(Bench bench, const std::string& id);  ///< and its signals
+Bench withPage(Bench bench, PageSpec page);
+Bench withoutPage(Bench bench, const std::string& id);
+Bench withTile(Bench bench, const std::string& page, TileSpec tile);
+Bench withoutTile(Bench bench, const std::string& page, const std::string& tile);
+/// "name", or "name-2", "name-3" ... whatever none of `taken` is; only a-z, 0-9 and '-' are kept of `name`.
+std::string freshId(const std::string& name, const std::vector<std::string>& taken);
+
+}  // namespace cruscotto

@@ -1,0 +1,131 @@
+#include "core/bench/keep.h"
+#include "core/base/units.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace cruscotto {
+
+namespace {
+
+bool remembers(const ChainSpec& chain) {
+    return std::any_of(chain.begin(), chain.end(), [](const Stage& s) {
+        return std::holds_alternative<MovingMean>(s) || std::holds_alternative<PulseCounter>(s);
+    });
+}
+
+bool thins(const KeepSpec& keep) {
+    return keep.what == KeepSpec::What::changes || (keep.what == KeepSpec::What::oneInN && keep.every > 1);
+}
+
+std::string number(double v) {
+    return shortNumber(v);
+}
+
+template <class Change>
+Bench withKeep(Bench bench, Change&& change) {
+    for (auto& signal : bench.signals) {
+        const KeepSpec keep = change(*signal);
+        if (keep == signal->keep) continue;
+        auto next = std::make_shared<SignalSpec>(*signal);
+        next->keep = keep;
+        signal = std::move(next);
+    }
+    return bench;
+}
+
+}  // namespace
+
+KeepSpec resolvedKeep(const SignalSpec& signal) {
+    KeepSpec keep = signal.keep;
+    if (isOutput(signal.kind)) return {};  // little, and a run without it would not explain itself
+    if (keep.what == KeepSpec::What::oneInN && keep.every <= 1) keep.what = KeepSpec::What::everything;
+    if (keep.what == KeepSpec::What::summary || (thins(keep) && remembers(signal.chain))) keep.asReadings = true;
+    return keep;
+}
+
+Bench withResolvedKeep(Bench bench) {
+    return withKeep(std::move(bench), [](const SignalSpec& s) { return resolvedKeep(s); });
+}
+
+Bench keepingEverything(Bench bench) {
+    return withKeep(std::move(bench), [](const SignalSpec&) { return KeepSpec{}; });
+}
+
+std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
+    if (!signal.keep.asReadings) return {signal};
+    SignalSpec out = signal;
+    if (!isDigital(signal.kind)) {
+        out.kind = ChannelKind::analogInput;
+        out.chain = {SlopeOffset{1, 0, signal.unit()}};
+    } else {
+        out.chain.clear();
+    }
+    if (signal.keep.what != KeepSpec::What::summary) return {out};
+    // A mean of on and off is neither.
+    if (isDigital(signal.kind)) {
+        out.kind = ChannelKind::analogInput;
+        out.chain = {SlopeOffset{1, 0, "1"}};
+    }
+    SignalSpec low = out, high = out;
+    low.id += "-min";
+    low.name += " min";
+    high.id += "-max";
+    high.name += " max";
+    return {out, low, high};
+}
+
+Text describeKeep(const SignalSpec& signal) {
+    const KeepSpec keep = resolvedKeep(signal);
+    const bool forced = keep.asReadings && !signal.keep.asReadings && keep.what != KeepSpec::What::summary;
+    switch (keep.what) {
+        case KeepSpec::What::everything:
+            return keep.asReadings
+                       ? text(CRUSCOTTO_TEXT(
+                             "Every reading is recorded, without the raw samples: a chain that was wrong "
+                             "cannot be mended afterwards."))
+                       : text(CRUSCOTTO_TEXT("Every raw sample is recorded: a chain that was wrong can be mended "
+                                             "afterwards."));
+        case KeepSpec::What::oneInN:
+            return forced
+                       ? text(CRUSCOTTO_TEXT("One in {0} is recorded, as a reading, since the chain looks at several "
+                                             "samples."),
+                              keep.every)
+                   : keep.asReadings ? text(CRUSCOTTO_TEXT("One reading in {0} is recorded."), keep.every)
+                                     : text(CRUSCOTTO_TEXT("One raw sample in {0} is recorded."), keep.every);
+        case KeepSpec::What::summary:
+            return text(CRUSCOTTO_TEXT("Mean, minimum and maximum of every {0} s are recorded."),
+                        number(keep.intervalSeconds));
+        case KeepSpec::What::changes: {
+            const std::string band = fmt::format("{} {}", number(keep.deadBand), unitText(signal.unit()));
+            return forced ? text(CRUSCOTTO_TEXT(
+                                     "Recorded where the reading has moved by more than {0}, as a reading, since "
+                                     "the chain looks at several samples."),
+                                 band)
+                          : text(CRUSCOTTO_TEXT("Recorded where the reading has moved by more than {0}."), band);
+        }
+    }
+    return {};
+}
+
+double keptShare(const SignalSpec& signal, SampleType raw, double rateHz) {
+    const KeepSpec keep = resolvedKeep(signal);
+    const auto rawBytes = static_cast<double>(sampleBytes(raw));
+    const double stored = keep.asReadings ? sizeof(double) : rawBytes;
+    switch (keep.what) {
+        case KeepSpec::What::everything:
+            return stored / rawBytes;
+        case KeepSpec::What::oneInN:
+            return stored / rawBytes / keep.every;
+        case KeepSpec::What::summary: {
+            const double all = 3 * sizeof(double) + sizeof(Instant);
+            const double samples = rateHz > 0 ? std::max(1.0, rateHz * keep.intervalSeconds) : 1;
+            return all / rawBytes / samples;
+        }
+        case KeepSpec::What::changes:
+            return (stored + sizeof(Instant)) / rawBytes;
+    }
+    return 1;
+}
+
+}  // namespace cruscotto

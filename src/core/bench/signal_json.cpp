@@ -1,0 +1,253 @@
+#include "core/bench/signal_json.h"
+
+#include <array>
+#include <limits>
+#include <tuple>
+
+namespace cruscotto {
+
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+Json stageJson(const Stage& stage) {
+    Json j;
+    j["stage"] = stageKey(stage);
+    if (const auto* s = std::get_if<CountsToVolts>(&stage)) {
+        j["bits"] = s->bits;
+        j["low"] = s->low;
+        j["high"] = s->high;
+        j["coding"] = s->coding == CountsToVolts::Coding::unipolar ? "unipolar" : "twos-complement";
+    } else if (const auto* line = std::get_if<SlopeOffset>(&stage)) {
+        j["slope"] = line->slope;
+        j["offset"] = line->offset;
+        j["unit"] = line->unit;
+    } else if (const auto* points = std::get_if<TwoPoints>(&stage)) {
+        j["x1"] = points->x1;
+        j["y1"] = points->y1;
+        j["x2"] = points->x2;
+        j["y2"] = points->y2;
+        j["unit"] = points->unit;
+        if (!points->note.empty()) j["note"] = points->note;
+    } else if (const auto* formula = std::get_if<Formula>(&stage)) {
+        j["formula"] = formula->text;
+        j["unit"] = formula->unit;
+    } else if (const auto* mean = std::get_if<MovingMean>(&stage)) {
+        j["samples"] = mean->samples;
+    } else if (const auto* convert = std::get_if<ConvertUnit>(&stage)) {
+        j["unit"] = convert->unit;
+    } else if (const auto* valid = std::get_if<ValidRange>(&stage)) {
+        j["low"] = valid->low;
+        j["high"] = valid->high;
+    } else if (const auto* counter = std::get_if<PulseCounter>(&stage)) {
+        constexpr std::array modes{"frequency", "rpm", "count"};
+        j["mode"] = modes.at(static_cast<std::size_t>(counter->mode));
+        j["pulses-per-turn"] = counter->pulsesPerTurn;
+        j["silence-s"] = counter->silenceSeconds;
+        j["gate-s"] = counter->gateSeconds;
+    }
+    return j;
+}
+
+std::optional<Stage> readStage(const Json& json, const std::string& where, const std::string& unitBefore,
+                               std::vector<Problem>& problems) {
+    const std::size_t before = problems.size();
+    JsonFields f(json, where, problems);
+    const std::string key = f.string("stage", true);
+    const auto unit = [&] { return f.string("unit", false, "1"); };
+    Stage stage;
+    if (key == "counts-to-volts") {
+        using Coding = CountsToVolts::Coding;
+        stage = CountsToVolts{
+            f.integer("bits", 16, 1, 32), f.neededNumber("low"), f.neededNumber("high"),
+            f.choice<Coding>("coding", {{"twos-complement", Coding::twosComplement}, {"unipolar", Coding::unipolar}},
+                             Coding::twosComplement)};
+    } else if (key == "slope-offset") {
+        stage = SlopeOffset{f.neededNumber("slope"), f.number("offset", 0), unit()};
+    } else if (key == "two-points") {
+        stage =
+            TwoPoints{f.neededNumber("x1"), f.neededNumber("y1"), f.neededNumber("x2"), f.neededNumber("y2"), unit(),
+                      f.words("note")};
+    } else if (key == "formula") {
+        stage = Formula{f.string("formula", true), unit()};
+    } else if (key == "moving-mean") {
+        stage = MovingMean{f.integer("samples", 10, 1, 1'000'000)};
+    } else if (key == "convert-unit") {
+        stage = ConvertUnit{f.string("unit", true)};
+    } else if (key == "valid-range") {
+        stage = ValidRange{f.neededNumber("low"), f.neededNumber("high")};
+    } else if (key == "invert") {
+        stage = Invert{};
+    } else if (key == "pulse-counter") {
+        using Mode = PulseCounter::Mode;
+        stage = PulseCounter{
+            f.choice<Mode>("mode", {{"frequency", Mode::frequency}, {"rpm", Mode::rpm}, {"count", Mode::count}},
+                           Mode::frequency),
+            f.number("pulses-per-turn", 1), f.number("silence-s", 2), f.number("gate-s", 0.25)};
+    } else {
+        if (problems.size() == before)
+            f.complain(
+                "stage",
+                text(
+                    "There is no stage \"{0}\". Use counts-to-volts, pulse-counter, invert, moving-mean, slope-offset, "
+                    "two-points, formula, convert-unit or valid-range.",
+                    key));
+        return std::nullopt;
+    }
+    if (problems.size() != before) return std::nullopt;
+    if (auto checked = checkStage(stage, unitBefore); !checked) {
+        f.complain("", checked.error().message);
+        return std::nullopt;
+    }
+    return stage;
+}
+
+ChainSpec readChain(JsonFields& f, ChannelKind kind) {
+    ChainSpec chain;
+    std::string unit = rawUnit(kind);
+    f.list("chain", mostStages, [&](const Json& j, const std::string& where) {
+        if (const auto stage = readStage(j, where, unit, f.problems())) {
+            unit = unitAfter(*stage, unit);
+            chain.push_back(*stage);
+        }
+    });
+    return chain;
+}
+
+Json chainJson(const ChainSpec& chain) {
+    Json out = Json::array();
+    for (const Stage& stage : chain) out.push_back(stageJson(stage));
+    return out;
+}
+
+constexpr std::array keepNames{"everything", "one-in-n", "summary", "changes"};
+
+Json keepJson(const KeepSpec& keep) {
+    Json j = Json::object();
+    j["what"] = keepNames.at(static_cast<std::size_t>(keep.what));
+    if (keep.what == KeepSpec::What::oneInN) j["every"] = keep.every;
+    if (keep.what == KeepSpec::What::summary) j["interval-s"] = keep.intervalSeconds;
+    if (keep.what == KeepSpec::What::changes) {
+        j["dead-band"] = keep.deadBand;
+        j["at-least-every-s"] = keep.atLeastEvery;
+    }
+    if (keep.asReadings) j["as"] = "reading";
+    return j;
+}
+
+KeepSpec readKeep(const Json& json, const std::string& where, std::vector<Problem>& problems) {
+    JsonFields f(json, where, problems);
+    KeepSpec keep;
+    keep.what = f.choice<KeepSpec::What>("what",
+                                         {{keepNames[0], KeepSpec::What::everything},
+                                          {keepNames[1], KeepSpec::What::oneInN},
+                                          {keepNames[2], KeepSpec::What::summary},
+                                          {keepNames[3], KeepSpec::What::changes}},
+                                         KeepSpec::What::everything);
+    keep.every = f.integer("every", keep.every, 1, 1'000'000);
+    keep.asReadings = f.choice<bool>("as", {{"raw", false}, {"reading", true}}, false);
+    for (const auto& [key, member, low, high] :
+         {std::tuple{"interval-s", &KeepSpec::intervalSeconds, 0.001, 86400.0},
+          std::tuple{"dead-band", &KeepSpec::deadBand, 0.0, std::numeric_limits<double>::max()},
+          std::tuple{"at-least-every-s", &KeepSpec::atLeastEvery, 0.0, 86400.0}}) {
+        keep.*member = f.number(key, keep.*member);
+        if (!(keep.*member >= low && keep.*member <= high))
+            f.complain(key, high > 1e6 ? text("A number that is not negative is expected here.")
+                                       : text("A number from {0} to {1} is expected here.", low, high));
+    }
+    return keep;
+}
+
+}  // namespace
+
+Json signalJson(const SignalSpec& s) {
+    Json j;
+    j["id"] = s.id;
+    j["name"] = s.name;
+    j["tag"] = s.tag;
+    j["colour"] = s.colour;
+    j["device"] = s.device;
+    j["terminal"] = s.terminal;
+    j["kind"] = channelKindName(s.kind);
+    if (s.range) j["range"] = scaleJson(*s.range);
+    if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
+    if (s.scale) j["scale"] = scaleJson(*s.scale);
+    if (s.limits.low || s.limits.high) {
+        Json limits = Json::object();
+        if (s.limits.low) limits["low"] = *s.limits.low;
+        if (s.limits.high) limits["high"] = *s.limits.high;
+        j["limits"] = limits;
+    }
+    if (s.output)
+        j["output"] = Json{
+            {"low", s.output->low}, {"high", s.output->high}, {"start", s.output->start}, {"safe", s.output->safe}};
+    if (s.output && s.output->onReturn != OutputSpec::OnReturn::safe)
+        j["output"]["on-return"] = s.output->onReturn == OutputSpec::OnReturn::start ? "start" : "before";
+    if (s.output && s.output->unit != OutputSpec{}.unit) j["output"]["unit"] = s.output->unit;
+    if (!s.onWord.empty()) j["on"] = s.onWord;
+    if (!s.offWord.empty()) j["off"] = s.offWord;
+    if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
+    addExtra(j, s.extra);
+    return j;
+}
+
+SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Problem>& problems) {
+    JsonFields f(json, where, problems);
+    SignalSpec s;
+    s.id = f.string("id", true);
+    s.name = f.string("name", true);
+    s.tag = f.string("tag");
+    s.colour = f.integer("colour", 0, 0, 7);
+    s.device = f.string("device", true);
+    s.terminal = f.string("terminal", true);
+    s.kind = f.choice<ChannelKind>("kind",
+                                   {{"analog-input", ChannelKind::analogInput},
+                                    {"digital-input", ChannelKind::digitalInput},
+                                    {"counter-input", ChannelKind::counterInput},
+                                    {"analog-output", ChannelKind::analogOutput},
+                                    {"digital-output", ChannelKind::digitalOutput}},
+                                   ChannelKind::analogInput);
+    s.range = f.scale("range");
+    s.chain = readChain(f, s.kind);
+    s.scale = f.scale("scale");
+    if (const Json* limits = f.find("limits")) {
+        JsonFields l(*limits, where + "/limits", problems);
+        s.limits = {l.maybeNumber("low"), l.maybeNumber("high")};
+        if (s.limits.low && s.limits.high && *s.limits.low >= *s.limits.high)
+            l.complain("", text("The low limit must be less than the high one."));
+    }
+    if (const Json* output = f.find("output")) {
+        JsonFields o(*output, where + "/output", problems);
+        s.output = OutputSpec{o.number("low", 0), o.number("high", isDigital(s.kind) ? 1 : 10), o.number("start", 0),
+                              o.number("safe", 0)};
+        using OnReturn = OutputSpec::OnReturn;
+        s.output->onReturn = o.choice<OnReturn>(
+            "on-return", {{"safe", OnReturn::safe}, {"start", OnReturn::start}, {"before", OnReturn::before}},
+            OnReturn::safe);
+        s.output->unit = o.string("unit", false, s.output->unit);
+        if (!(s.output->low < s.output->high)) o.complain("", text("\"low\" must be less than \"high\"."));
+        for (const auto& [key, v] : {std::pair("start", s.output->start), std::pair("safe", s.output->safe)})
+            if (v < s.output->low || v > s.output->high)
+                o.complain(key, text("This must lie between \"low\" and \"high\"."));
+    }
+    if (isOutput(s.kind) && !s.output) s.output = OutputSpec{0, isDigital(s.kind) ? 1.0 : 10.0, 0, 0};
+    s.onWord = f.string("on");
+    s.offWord = f.string("off");
+    if (const Json* keep = f.find("keep")) s.keep = readKeep(*keep, where + "/keep", problems);
+    s.extra = f.rest();
+    return s;
+}
+
+std::string signalToJson(const SignalSpec& signal) {
+    return jsonText(signalJson(signal));
+}
+
+Result<SignalSpec> signalFromJson(const std::string& json) {
+    const Json j = parseOrderedJson(json);
+    std::vector<Problem> problems;
+    SignalSpec signal = readSignal(j, "", problems);
+    if (!problems.empty()) return Error{Text(problems.front().english())};
+    return signal;
+}
+
+}  // namespace cruscotto

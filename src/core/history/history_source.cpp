@@ -1,0 +1,207 @@
+#include "core/history/history_source.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace cruscotto {
+
+void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
+                        ChannelKind kind) {
+    const Lock lock(mutex_);
+    entries_[signal] = {std::move(history), chain, kind};
+}
+
+void HistorySource::follow(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
+                           ChannelKind kind) {
+    constexpr std::size_t mostEarlier = 4;
+    const Lock lock(mutex_);
+    Entry& entry = entries_[signal];
+    entry.chain = chain;
+    entry.kind = kind;
+    if (entry.history == history) return;
+    if (entry.history && entry.history->count() > 0) entry.earlier.push_back(std::move(entry.history));
+    if (entry.earlier.size() > mostEarlier) entry.earlier.erase(entry.earlier.begin());
+    entry.history = std::move(history);
+}
+
+const SignalHistory* HistorySource::Entry::at(Instant t) const {
+    const auto begins = [&](const SignalHistory& h) {
+        const auto all = h.extent();
+        return all && all->from <= t;
+    };
+    if (!history || earlier.empty() || begins(*history)) return history.get();
+    for (auto it = earlier.rbegin(); it != earlier.rend(); ++it)
+        if (begins(**it)) return it->get();
+    return earlier.front().get();
+}
+
+void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) {
+    const Lock lock(mutex_);
+    if (const auto it = entries_.find(signal); it != entries_.end()) it->second.chain = chain;
+}
+
+void HistorySource::remove(const std::string& signal) {
+    const Lock lock(mutex_);
+    entries_.erase(signal);
+}
+
+void HistorySource::clear() {
+    const Lock lock(mutex_);
+    entries_.clear();
+}
+
+void HistorySource::setExtent(Span extent) {
+    extentFrom_.store(extent.from.ns, std::memory_order_relaxed);
+    extentTo_.store(extent.to.ns, std::memory_order_release);
+}
+
+void HistorySource::setAnchor(WallAnchor anchor) {
+    const Lock lock(mutex_);
+    anchor_ = anchor;
+}
+
+Span HistorySource::extent() const {
+    const Instant to{extentTo_.load(std::memory_order_acquire)};
+    return {{extentFrom_.load(std::memory_order_relaxed)}, to};
+}
+
+WallAnchor HistorySource::anchor() const {
+    const Lock lock(mutex_);
+    return anchor_;
+}
+
+HistorySource::Entry HistorySource::find(const std::string& signal) const {
+    const Lock lock(mutex_);
+    const auto it = entries_.find(signal);
+    return it == entries_.end() ? Entry{} : it->second;
+}
+
+Reading HistorySource::at(const std::string& signal, Instant t) const {
+    const Entry entry = find(signal);
+    const SignalHistory* history = entry.at(t);
+    if (!history) return {};
+    Reading r = history->at(t);
+    // Between two of them nothing was measured.
+    if (history != entry.history.get() && history->extent() && history->extent()->to < t) r.quality = Quality::gap;
+    return r;
+}
+
+std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t) const {
+    const Entry entry = find(signal);
+    if (!entry.history) return {};
+    auto evaluator = ChainEvaluator::make(entry.chain, entry.kind);
+    if (!evaluator) return {};
+    std::vector<double> raw;
+    std::vector<Instant> times;
+    const SignalHistory* history = entry.at(t);
+    const bool whole =
+        history->rawBefore(t, evaluator.value().memorySamples(), evaluator.value().memoryTime(), raw, times);
+    if (raw.empty()) return {};
+    if (!whole) {  // only the two ends of the chain are sure
+        std::vector<double> ends(entry.chain.size() + 1, std::numeric_limits<double>::quiet_NaN());
+        ends.front() = raw.back();
+        ends.back() = history->at(t).value;
+        return ends;
+    }
+    Readings readings;
+    evaluator.value().process(raw, times, readings);
+    return evaluator.value().stageValues();
+}
+
+StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const {
+    constexpr std::size_t most = 10'000;
+    const Entry entry = find(signal);
+    if (!entry.history || span.from >= span.to) return {};
+    auto made = ChainEvaluator::make(entry.chain, entry.kind);
+    if (!made) return {};
+    ChainEvaluator& chain = made.value();
+    const std::size_t memory = std::max<std::size_t>(chain.memorySamples(), 1);
+    const Duration reach = chain.memoryTime();
+    std::vector<double> raw;
+    std::vector<Instant> times;
+    const bool whole =
+        entry.at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
+                                       reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
+    // Before the first that the chain was ever given, it remembers nothing.
+    const bool fromTheStart = whole && raw.size() < memory - 1 + most;
+    std::size_t first = raw.size() > most ? raw.size() - most : 0;
+    while (first < raw.size() &&
+           (times[first] < span.from || (!fromTheStart && (first + 1 < memory || times[first] - times[0] < reach))))
+        ++first;
+    if (first == raw.size()) return {};
+
+    const auto cut = static_cast<std::ptrdiff_t>(first);
+    Readings readings;
+    chain.process({raw.begin(), raw.begin() + cut}, {times.begin(), times.begin() + cut}, readings);
+    StageMeans out{std::vector<double>(entry.chain.size() + 1, 0), raw.size() - first};
+    std::vector<std::size_t> counted(out.means.size(), 0);
+    for (std::size_t i = first; i < raw.size(); ++i) {
+        chain.process({raw[i]}, {times[i]}, readings);
+        for (std::size_t k = 0; k < out.means.size(); ++k)
+            if (const double v = chain.stageValues()[k]; !std::isnan(v)) {
+                out.means[k] += v;
+                ++counted[k];
+            }
+    }
+    for (std::size_t k = 0; k < out.means.size(); ++k) out.means[k] /= static_cast<double>(counted[k]);  // of none: NaN
+    return out;
+}
+
+std::optional<Instant> HistorySource::lastChange(const std::string& signal, Instant t) const {
+    const Entry entry = find(signal);
+    const SignalHistory* history = entry.at(t);
+    return history ? history->lastChange(t) : std::nullopt;
+}
+
+int HistorySource::columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const {
+    const Entry entry = find(signal);
+    int level = 0;
+    out.assign(request.n, {});
+    if (entry.history) level = entry.history->columns(request, out);
+    std::vector<Column> before;
+    for (const auto& earlier : entry.earlier) {
+        const auto all = earlier->extent();
+        if (!all || all->to < request.from) continue;
+        level = std::max(level, earlier->columns(request, before));
+        std::size_t last = request.n;
+        for (std::size_t i = 0; i < request.n; ++i) {
+            if (!before[i].sampled) continue;
+            out[i].add(before[i].summary);
+            out[i].gapBefore = out[i].gapBefore || before[i].gapBefore;
+            last = i;
+        }
+        // What follows does not join it.
+        for (std::size_t i = last + 1; i < request.n; ++i)
+            if (out[i].sampled) {
+                out[i].gapBefore = true;
+                break;
+            }
+    }
+    return level;
+}
+
+bool HistorySource::points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const {
+    const Entry entry = find(signal);
+    out.clear();
+    std::vector<Point> part;
+    for (const auto& earlier : entry.earlier) {
+        const auto all = earlier->extent();
+        if (!all || all->to < span.from) continue;
+        if (!earlier->points(span, most - out.size(), part)) {
+            out.clear();
+            return false;
+        }
+        out.insert(out.end(), part.begin(), part.end());
+        if (!part.empty()) out.push_back({part.back().t + nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
+    }
+    if (!entry.history) return true;
+    if (out.empty()) return entry.history->points(span, most, out);
+    if (out.size() >= most || !entry.history->points(span, most - out.size(), part)) {
+        out.clear();
+        return false;
+    }
+    out.insert(out.end(), part.begin(), part.end());
+    return true;
+}
+
+}  // namespace cruscotto

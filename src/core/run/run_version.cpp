@@ -1,0 +1,182 @@
+#include "core/run/run_version.h"
+
+#include <algorithm>
+#include <array>
+#include <map>
+
+#include "core/run/run_format.h"
+#include "core/run/sqlite.h"
+
+namespace cruscotto {
+
+namespace {
+
+/// A signal of the run with what its samples read as in the new version.
+struct Reworked {
+    const RunSignal* signal = nullptr;
+    SignalSpec spec;
+    std::array<std::vector<Bucket>, pyramidLevels> buckets;  // by level - 1
+};
+
+Result<void> checkChain(const SignalSpec& spec) {
+    std::string unit = rawUnit(spec.kind);
+    for (const Stage& stage : spec.chain) {
+        if (auto fine = checkStage(stage, unit); !fine) return failure("{0}: {1}", spec.name, fine.error().english());
+        unit = unitAfter(stage, unit);
+    }
+    return {};
+}
+
+Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<SignalSpec>& corrected) {
+    std::vector<Reworked> out;
+    for (const SignalSpec& spec : corrected) {
+        if (auto fine = checkChain(spec); !fine) return fine.error();
+        bool found = false;
+        for (const RunSignal& s : run.signals) {
+            if (s.key != spec.id) continue;
+            found = true;
+            if (s.samples == 0)
+                return failure("Nothing was recorded of {0}: there is nothing to work out.", s.current().name);
+            const SignalSpec& was = s.current();
+            if (was.keep.asReadings)
+                return failure(
+                    "Of {0} the readings were recorded, not the raw samples: they cannot be worked out "
+                    "again.",
+                    was.name);
+            Reworked r{&s, spec, {}};
+            r.spec.device = was.device;
+            r.spec.terminal = was.terminal;
+            r.spec.kind = was.kind;
+            r.spec.keep = was.keep;
+            out.push_back(std::move(r));
+        }
+        if (!found) return failure("This run has no signal \"{0}\".", spec.id);
+    }
+    if (out.empty()) return failure("All chains are as they were; there is nothing to work out again.");
+    return out;
+}
+
+/// Fills the buckets; false if it was cancelled.
+bool summarise(RunReader& reader, std::vector<Reworked>& all, Progress& progress) {
+    std::uint64_t total = 0, done = 0;
+    for (const Reworked& r : all) total += r.signal->samples;
+    for (const RunGroup& group : reader.info().groups) {
+        std::vector<Reworked*> members;
+        RunReader::Part part;
+        for (Reworked& r : all)
+            if (r.signal->group == group.id) {
+                members.push_back(&r);
+                part.signals.push_back(r.signal->id);
+            }
+        if (members.empty()) continue;
+        // The reader hands out a group's signals in the order in which the run names them.
+        std::sort(members.begin(), members.end(),
+                  [](const Reworked* a, const Reworked* b) { return a->signal->id < b->signal->id; });
+        std::vector<ChainEvaluator> evaluators;
+        for (const Reworked* r : members) {
+            auto made = ChainEvaluator::make(r->spec.chain, r->spec.kind);
+            if (!made) made = ChainEvaluator::nothing(r->spec.chain.size());
+            evaluators.push_back(std::move(made.value()));
+        }
+        std::vector<PyramidBuilder> pyramids(members.size());
+        Readings readings;
+        auto blocks = reader.blocks(group.id, part);
+        while (const BlockPtr block = blocks.next()) {
+            if (progress.cancelled()) return false;
+            for (std::size_t i = 0; i < members.size(); ++i) {
+                evaluators[i].process(*block, i, readings);
+                pyramids[i].add(
+                    readings.values, [&](std::size_t k) { return block->timeOf(k); },
+                    [&](int level, const Bucket& b) {
+                        if (level >= runformat::firstStoredLevel)
+                            members[i]->buckets[static_cast<std::size_t>(level - 1)].push_back(b);
+                    });
+            }
+            done += block->size() * members.size();
+            progress.advance(std::min(done, total), total);
+        }
+    }
+    return true;
+}
+
+}  // namespace
+
+std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench) {
+    std::vector<SignalSpec> out;
+    for (const auto& spec : bench.signals) {
+        const RunSignal* s = run.signal(spec->id);
+        if (s && s->current().chain != spec->chain) out.push_back(*spec);
+    }
+    return out;
+}
+
+Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>& corrected, const std::string& words,
+                          std::int64_t unixNs, Progress& progress) {
+    auto opened = RunReader::open(path);
+    if (!opened) return opened.error();
+    const RunInfo& run = opened.value()->info();
+    auto made = reworked(run, corrected);
+    if (!made) return made.error();
+    if (!summarise(*opened.value(), made.value(), progress)) return failure("Stopped. The run is as it was.");
+
+    sqlite3* raw = nullptr;
+    const int result = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX, nullptr);
+    const sqlite::Database db(raw);
+    const auto failed = [&] {
+        return failure("The new readings could not be written into {0} ({1}). May you write to it, and is there room?",
+                       path, sqlite3_errmsg(raw));
+    };
+    if (result != SQLITE_OK) return failed();
+    sqlite3_busy_timeout(raw, runformat::busyMs);
+    sqlite3_db_config(raw, SQLITE_DBCONFIG_ENABLE_TRIGGER, 0, nullptr);
+    const auto write = [&]() -> int {
+        if (!sqlite::execute(raw, runformat::versionTables)) return 0;
+        std::int64_t next = 0, version = 0;
+        if (sqlite::Statement s(raw,
+                                "SELECT max(coalesce((SELECT max(id) FROM signal),0),"
+                                "coalesce((SELECT max(as_id) FROM version_signal),0))");
+            s.step())
+            next = s.integer(0) + 1;
+        if (!sqlite::Statement(raw, "INSERT INTO version(made_unix_ns,words) VALUES (?,?)")
+                 .bind(1, unixNs)
+                 .bind(2, words)
+                 .run())
+            return 0;
+        version = sqlite3_last_insert_rowid(raw);
+        sqlite::Statement signal(raw, "INSERT INTO version_signal VALUES (?,?,?)");
+        sqlite::Statement definition(raw, "INSERT INTO definition VALUES (?,?,?,?)");
+        sqlite::Statement pyramid(raw, "INSERT INTO pyramid VALUES (?,?,?)");
+        for (const Reworked& r : made.value()) {
+            const std::int64_t as = next++;
+            if (!signal.bind(1, version).bind(2, r.signal->id).bind(3, as).run()) return 0;
+            if (!definition.bind(1, as)
+                     .bind(2, static_cast<std::int64_t>(r.signal->definitions.front().first))
+                     .bind(3, r.signal->definitions.front().from.ns)
+                     .bind(4, signalToJson(r.spec))
+                     .run())
+                return 0;
+            for (int level = runformat::firstStoredLevel; level <= pyramidLevels; ++level) {
+                const auto& buckets = r.buckets[static_cast<std::size_t>(level - 1)];
+                constexpr std::size_t most = 4096;
+                for (std::size_t i = 0; i < buckets.size(); i += most) {
+                    const auto packed =
+                        runformat::packBuckets(std::span(buckets).subspan(i, std::min(most, buckets.size() - i)));
+                    if (!pyramid.bind(1, as)
+                             .bind(2, static_cast<std::int64_t>(level))
+                             .bind(3, std::span<const std::byte>(packed))
+                             .run())
+                        return 0;
+                }
+            }
+        }
+        return static_cast<int>(version);
+    };
+    if (!sqlite::execute(raw, "BEGIN IMMEDIATE")) return failed();
+    const int version = write();
+    if (version > 0 && sqlite::execute(raw, "COMMIT")) return version;
+    const Error error = failed();
+    sqlite::execute(raw, "ROLLBACK");
+    return error;
+}
+
+}  // namespace cruscotto
