@@ -8,6 +8,8 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
+#include "core/history/signal_history.h"
+#include "core/history/timeline.h"
 #include "core/run/sample_codec.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"

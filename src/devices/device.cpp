@@ -1,4 +1,5 @@
 #include "devices/device.h"
+#include "core/base/number_text.h"
 
 #include <algorithm>
 #include <array>

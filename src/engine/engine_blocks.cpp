@@ -3,6 +3,8 @@
 
 #include "core/base/guarded.h"
 #include "core/base/log.h"
+#include "core/history/signal_history.h"
+#include "core/history/timeline.h"
 #include "core/run/run_format.h"
 #include "engine/engine_state.h"
 

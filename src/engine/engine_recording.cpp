@@ -4,6 +4,7 @@
 #include <set>
 
 #include "core/base/log.h"
+#include "core/history/signal_history.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {

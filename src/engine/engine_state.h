@@ -10,6 +10,9 @@
 
 #include "core/base/guarded.h"
 #include "core/base/level.h"
+#include "core/history/history_source.h"
+#include "core/history/signal_history.h"
+#include "core/history/timeline.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
 

@@ -4,7 +4,10 @@
 #include <chrono>
 #include <cmath>
 
+#include "core/history/signal_history.h"
+#include "core/history/timeline.h"
 #include "core/run/run_format.h"
+#include "core/run/run_replay.h"
 
 namespace cruscotto {
 

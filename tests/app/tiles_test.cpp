@@ -7,6 +7,7 @@
 #include "app/shell/main_window.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/scale_end.h"
+#include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
 #include "window_fixture.h"
 

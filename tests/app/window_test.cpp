@@ -18,6 +18,7 @@
 #include "app/shell/main_window.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
 #include "window_fixture.h"

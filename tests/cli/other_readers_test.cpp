@@ -2,6 +2,7 @@
 #include <cstdlib>
 
 #include "core/export/run_export.h"
+#include "core/run/run_replay.h"
 #include "core/run/run_version.h"
 #include "engine/engine.h"
 #include "support.h"

@@ -12,6 +12,7 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 #include "core/bench/keep.h"
 
 namespace cruscotto {

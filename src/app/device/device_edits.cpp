@@ -9,6 +9,7 @@
 
 #include "app/widgets/words.h"
 #include "core/base/json_text.h"
+#include "core/base/number_text.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {

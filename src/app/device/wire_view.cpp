@@ -15,6 +15,7 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 
 namespace cruscotto {
 

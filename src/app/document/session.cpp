@@ -10,6 +10,7 @@
 #include "app/document/examples.h"
 #include "app/document/known_benches.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 #include "core/bench/run_name.h"
 #include "core/run/run_notes.h"
 

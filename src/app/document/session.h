@@ -11,6 +11,7 @@
 #include "app/document/time_cursor.h"
 #include "core/bench/bench.h"
 #include "core/bench/seen_readings.h"
+#include "core/history/history_source.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
 

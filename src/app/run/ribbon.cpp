@@ -10,14 +10,9 @@
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/signal/scale.h"
 
 namespace cruscotto {
-
-QString wallTimeText(const Source& source, Instant t, bool tenths) {
-    const WallAnchor anchor = source.anchor();
-    const qint64 ms = (anchor.unixNs + (t.ns - anchor.at.ns)) / 1'000'000;
-    return QDateTime::fromMSecsSinceEpoch(ms).toString(tenths ? "HH:mm:ss.z" : "HH:mm:ss").left(tenths ? 10 : 8);
-}
 
 Ribbon::Ribbon(Session& session, QWidget* parent) : QWidget(parent), session_(session), live_(new QToolButton(this)) {
     setFixedHeight(88);

@@ -36,7 +36,4 @@ private:
     std::vector<Column> columns_;
 };
 
-/// "12:31:07" by the wall clock of the source's anchor.
-QString wallTimeText(const Source& source, Instant t, bool tenths = false);
-
 }  // namespace cruscotto

@@ -1,13 +1,16 @@
 #pragma once
 
 #include <QCoreApplication>
+#include <QDateTime>
 #include <QLocale>
 #include <QString>
 
+#include "core/base/number_text.h"
 #include "core/base/text.h"
 #include "core/base/units.h"
 #include "core/bench/bench.h"
 #include "core/bench/seen_readings.h"
+#include "core/history/source.h"
 
 namespace cruscotto {
 
@@ -47,5 +50,12 @@ inline bool holds(const SignalSpec& s) {
 
 /// The kind of data that a signal is dragged as.
 inline constexpr const char* signalMime = "application/x-cruscotto-signal";
+
+/// "12:31:07" by the wall clock of the source's anchor.
+inline QString wallTimeText(const Source& source, Instant t, bool tenths = false) {
+    const WallAnchor anchor = source.anchor();
+    const qint64 ms = (anchor.unixNs + (t.ns - anchor.at.ns)) / 1'000'000;
+    return QDateTime::fromMSecsSinceEpoch(ms).toString(tenths ? "HH:mm:ss.z" : "HH:mm:ss").left(tenths ? 10 : 8);
+}
 
 }  // namespace cruscotto

@@ -1,4 +1,5 @@
 #include "core/bench/keep.h"
+#include "core/base/number_text.h"
 #include "core/base/units.h"
 
 #include <algorithm>

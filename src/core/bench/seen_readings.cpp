@@ -3,7 +3,9 @@
 #include <array>
 #include <cmath>
 
+#include "core/base/number_text.h"
 #include "core/chain/chain.h"
+#include "core/signal/scale.h"
 
 namespace cruscotto {
 

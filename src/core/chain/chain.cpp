@@ -18,7 +18,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr double none = std::numeric_limits<double>::quiet_NaN();
+constexpr double noValue = std::numeric_limits<double>::quiet_NaN();
 constexpr std::size_t longestFormula = 1000;
 
 struct Times {
@@ -152,7 +152,7 @@ struct MeanMachine : Machine {
         if (std::isfinite(x)) change += x, ++finite;
         sum += change;
         next = next + 1 == ring.size() ? 0 : next + 1;
-        x = finite ? sum / static_cast<double>(finite) : none;
+        x = finite ? sum / static_cast<double>(finite) : noValue;
     }
     void reset() override {
         next = filled = finite = 0;
@@ -166,15 +166,15 @@ struct FormulaMachine : Machine {
     void run(std::vector<double>& v, const Times&, std::vector<QualityInterval>& q) override {
         QualityMarker marker(q);
         for (std::size_t i = 0; i < v.size(); ++i) {
-            double y = none;
+            double y = noValue;
             if (std::isfinite(v[i])) {
                 *x = v[i];
                 try {
                     y = parser->Eval();
                 } catch (const mu::ParserError&) {
-                    y = none;
+                    y = noValue;
                 }
-                if (!std::isfinite(y)) y = none, marker.mark(i, Quality::outOfRange);
+                if (!std::isfinite(y)) y = noValue, marker.mark(i, Quality::outOfRange);
             }
             v[i] = y;
         }
@@ -289,7 +289,7 @@ struct CounterMachine : Machine {
                 forgetEdges();
                 v[i] = 0;
             } else if (edges.size() < 2 || edges.back().ns - edges.front().ns < enough) {
-                v[i] = reading == 0 ? 0 : none;  // one edge alone tells no speed
+                v[i] = reading == 0 ? 0 : noValue;  // one edge alone tells no speed
             } else {
                 double hz = slopeOfEdges();
                 // No edge since then: it cannot be faster than one pulse in that time.
@@ -302,9 +302,9 @@ struct CounterMachine : Machine {
     void reset() override {
         forgetEdges();
         last.reset();
-        reading = none;
+        reading = noValue;
     }
-    double reading = none;
+    double reading = noValue;
 };
 
 struct PassMachine : Machine {
@@ -420,7 +420,7 @@ struct ChainEvaluator::State {
         values[0] = out.values.back();
         if (silent) {
             out.quality.push_back({0, out.values.size(), Quality::outOfRange});
-            std::ranges::fill(out.values, none);
+            std::ranges::fill(out.values, noValue);
         }
         for (std::size_t i = 0; i < machines.size(); ++i) {
             machines[i]->run(out.values, times, out.quality);
@@ -449,13 +449,13 @@ Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind k
                                     ? Duration{std::numeric_limits<std::int64_t>::max() / 4}
                                     : seconds(counter->silenceSeconds * 2 + counter->gateSeconds);
     }
-    state->values.assign(spec.size() + 1, none);
+    state->values.assign(spec.size() + 1, noValue);
     return ChainEvaluator(std::move(state));
 }
 
 ChainEvaluator ChainEvaluator::nothing(std::size_t stages) {
     auto state = std::make_unique<State>();
-    state->values.assign(stages + 1, none);
+    state->values.assign(stages + 1, noValue);
     state->silent = true;
     return ChainEvaluator(std::move(state));
 }

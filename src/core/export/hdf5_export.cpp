@@ -11,6 +11,7 @@
 
 #include "core/base/units.h"
 #include "core/export/run_export.h"
+#include "core/run/run_replay.h"
 
 namespace cruscotto {
 

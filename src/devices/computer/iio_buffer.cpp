@@ -23,7 +23,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr Duration silentAfter = milliseconds(2000);
+constexpr Duration bufferSilentAfter = milliseconds(2000);
 constexpr std::size_t mostChannels = 128;
 
 struct IioBufferSettings {
@@ -140,7 +140,7 @@ protected:
                                  settings_.device));
                 }
             }
-            if (t - last > silentAfter)
+            if (t - last > bufferSilentAfter)
                 setState(LinkState::silent,
                          text(CRUSCOTTO_TEXT("The buffer of {0} runs, but no scan comes. Does its trigger fire?"),
                               settings_.device));

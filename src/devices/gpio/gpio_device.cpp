@@ -21,7 +21,7 @@ namespace {
 
 constexpr std::size_t mostLines = GPIO_V2_LINES_MAX;
 constexpr std::uint32_t mostListed = 512;
-constexpr Duration valueAgainEvery = milliseconds(500), pollEvery = milliseconds(10);
+constexpr Duration valueAgainEvery = milliseconds(500), lookEvery = milliseconds(10);
 constexpr std::uint64_t edgeFlags = GPIO_V2_LINE_FLAG_EDGE_RISING | GPIO_V2_LINE_FLAG_EDGE_FALLING;
 
 std::set<std::string> outputsOf(const GpioSettings& settings) {
@@ -172,7 +172,7 @@ protected:
                 setLive(text(
                     CRUSCOTTO_TEXT("{1} is there; lines that are used: {0}. The chip tells no edges: they are read {2} "
                                    "times a second."),
-                    lines_.size(), settings_.chip, std::llround(1 / pollEvery.seconds())));
+                    lines_.size(), settings_.chip, std::llround(1 / lookEvery.seconds())));
             } else if (all || now() - valuesAt >= valueAgainEvery) {
                 // A line that does not move is still known to stand where it does.
                 valuesAt = now();
@@ -181,7 +181,7 @@ protected:
                 setLive(text(CRUSCOTTO_TEXT("{1} is there; lines that are used: {0}."), lines_.size(), settings_.chip));
                 all = false;
             }
-            const bool something = waker_.waitFor(edges_ ? fd_ : -1, edges_ ? milliseconds(100) : pollEvery);
+            const bool something = waker_.waitFor(edges_ ? fd_ : -1, edges_ ? milliseconds(100) : lookEvery);
             if (something && edges_ && !readEdges()) return End::lost;
             deliver();
             reportSometimes();

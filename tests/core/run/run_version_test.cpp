@@ -1,6 +1,7 @@
 #include "core/run/run_version.h"
 
 #include "core/export/run_export.h"
+#include "core/run/run_replay.h"
 #include "core/run/run_writer.h"
 #include "integrity.h"
 #include "support.h"

@@ -8,6 +8,7 @@
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 
 namespace cruscotto {
 

@@ -7,6 +7,7 @@
 #include "app/widgets/scale_end.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/signal/scale.h"
 
 namespace cruscotto {
 

@@ -14,6 +14,7 @@
 #include "app/widgets/scale_end.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
 
 namespace cruscotto {
 

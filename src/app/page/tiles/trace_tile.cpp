@@ -21,6 +21,8 @@
 #include "app/widgets/scale_end.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
+#include "core/signal/scale.h"
 
 namespace cruscotto {
 
