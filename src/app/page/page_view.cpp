@@ -16,10 +16,10 @@ namespace cruscotto {
 
 namespace {
 constexpr int tabsHeight = 36;
-constexpr int below = 4;
-constexpr int side = 8;
+constexpr int pageGap = 4;
+constexpr int pageSide = 8;
 constexpr double leastRow = 56;
-constexpr int edge = 24;
+constexpr int pageEdge = 24;
 
 std::vector<std::string> tileIds(const PageSpec& page) {
     std::vector<std::string> ids;
@@ -251,25 +251,25 @@ int PageView::rows() const {
 }
 
 double PageView::rowHeight() const {
-    return std::max(leastRow, static_cast<double>(height() - tabsHeight - below) / rows());
+    return std::max(leastRow, static_cast<double>(height() - tabsHeight - pageGap) / rows());
 }
 
 QRect PageView::cellRect(int x, int y, int w, int h) const {
-    const double cw = (width() - 2.0 * side) / pageColumns;
+    const double cw = (width() - 2.0 * pageSide) / pageColumns;
     const double ch = rowHeight();
     const int first = tabsHeight - scroll_->value();
-    const int left = static_cast<int>(side + cw * x), top = static_cast<int>(ch * y);
-    return {left, first + top, static_cast<int>(side + cw * (x + w)) - left, static_cast<int>(ch * (y + h)) - top};
+    const int left = static_cast<int>(pageSide + cw * x), top = static_cast<int>(ch * y);
+    return {left, first + top, static_cast<int>(pageSide + cw * (x + w)) - left, static_cast<int>(ch * (y + h)) - top};
 }
 
 QPoint PageView::cellAt(QPoint at) const {
     const QRect one = cellRect(0, 0, 1, 1);
-    return {std::clamp((at.x() - side) / std::max(1, one.width()), 0, pageColumns - 1),
+    return {std::clamp((at.x() - pageSide) / std::max(1, one.width()), 0, pageColumns - 1),
             std::max(0, (at.y() - one.top()) / std::max(1, one.height()))};
 }
 
 void PageView::layOut() {
-    const int view = height() - tabsHeight - below;
+    const int view = height() - tabsHeight - pageGap;
     // While something is dragged, its rows stay as high as they are, and there are as many as it would have.
     const int all = static_cast<int>(rowHeight() * (drag_ ? rowsOf(making_) : rows()));
     const QSignalBlocker blocker(scroll_);
@@ -277,7 +277,7 @@ void PageView::layOut() {
     scroll_->setSingleStep(static_cast<int>(leastRow));
     scroll_->setRange(0, std::max(0, all - view));
     scroll_->setVisible(all > view);
-    scroll_->setGeometry(width() - side, tabsHeight, side, std::max(0, view));
+    scroll_->setGeometry(width() - pageSide, tabsHeight, pageSide, std::max(0, view));
     for (std::size_t i = 0; i < tiles_.size(); ++i) {
         if (drag_ && drag_->tile == shown(tiles_[i]->spec().id)) continue;  // it follows the pointer
         const TileSpec& s = drag_ ? making_.tiles[i] : tiles_[i]->spec();
@@ -293,15 +293,15 @@ void PageView::bringIntoView(const QString& id) {
     const Tile* t = tile(id);
     if (!t) return;
     const QRect at = cellRect(t->spec().x, t->spec().y, t->spec().w, t->spec().h);
-    if (const int over = at.bottom() + below - height(); over > 0) scroll_->setValue(scroll_->value() + over);
+    if (const int over = at.bottom() + pageGap - height(); over > 0) scroll_->setValue(scroll_->value() + over);
     const QRect now = cellRect(t->spec().x, t->spec().y, t->spec().w, t->spec().h);
     if (const int under = tabsHeight - now.top(); under > 0) scroll_->setValue(scroll_->value() - under);
 }
 
 void PageView::scrollAtEdge(int y) {
     const int by = static_cast<int>(leastRow) / 4;
-    if (y > height() - edge) scroll_->setValue(scroll_->value() + by);
-    if (y < tabsHeight + edge) scroll_->setValue(scroll_->value() - by);
+    if (y > height() - pageEdge) scroll_->setValue(scroll_->value() + by);
+    if (y < tabsHeight + pageEdge) scroll_->setValue(scroll_->value() - by);
 }
 
 void PageView::refresh(Instant t, bool digits) {
@@ -459,7 +459,7 @@ void PageView::paintEvent(QPaintEvent*) {
     if (!ghost_.isNull()) {
         p.setPen(QPen(theme().accent, 1, Qt::DashLine));
         QRect to = cellRect(ghost_.x(), ghost_.y(), ghost_.width(), ghost_.height()).adjusted(2, 2, -3, -3);
-        to.moveTop(std::min(to.top(), height() - below));  // below what is in sight: its upper edge
+        to.moveTop(std::min(to.top(), height() - pageGap));  // below what is in sight: its upper edge
         p.drawRect(to);
     }
     if (tiles_.empty() && ghost_.isNull()) {

@@ -21,12 +21,12 @@ std::atomic<bool> begun{false};
 
 constexpr std::array crashSignals{SIGSEGV, SIGBUS, SIGFPE, SIGILL, SIGSYS, SIGTRAP, SIGABRT};
 /// What was done about them before, by whom there is one: a sanitizer, which has more to say.
-std::array<struct sigaction, crashSignals.size()> before{};
+std::array<struct sigaction, crashSignals.size()> earlierActions{};
 
 extern "C" void crashed(int number) {
     // A crash in here, or of a second thread meanwhile, must not begin anew.
     if (!begun.exchange(true)) CrashSend::sendAll();
-    for (std::size_t i = 0; i < crashSignals.size(); ++i) sigaction(crashSignals[i], &before[i], nullptr);
+    for (std::size_t i = 0; i < crashSignals.size(); ++i) sigaction(crashSignals[i], &earlierActions[i], nullptr);
     // What made the signal is done again behind this handler; a signal that was sent is sent again.
     raise(number);
 }
@@ -126,7 +126,7 @@ void guardCrashes() {
     action.sa_flags = SA_ONSTACK;
     sigfillset(&action.sa_mask);
     for (const int number : crashSignals) sigdelset(&action.sa_mask, number);
-    for (std::size_t i = 0; i < crashSignals.size(); ++i) sigaction(crashSignals[i], &action, &before[i]);
+    for (std::size_t i = 0; i < crashSignals.size(); ++i) sigaction(crashSignals[i], &action, &earlierActions[i]);
 }
 
 CrashStack::CrashStack() : room_(std::make_unique<std::array<char, 65536>>()) {

@@ -20,7 +20,7 @@ namespace cruscotto {
 namespace {
 
 using nlohmann::json;
-constexpr const char* base = "/iolink/v1";
+constexpr const char* apiRoot = "/iolink/v1";
 constexpr std::size_t mostSensors = 128, mostRaw = 32, longestTold = 65'536;
 constexpr Duration lookAgainEvery = milliseconds(2000);
 constexpr const char* commandName = "Command";
@@ -137,7 +137,7 @@ protected:
             return ByteLink::Failure{LinkState::nonsense,
                                      text(CRUSCOTTO_TEXT("{0} is a web server, but has no {1}: its JSON interface is "
                                                          "of another version, or switched off."),
-                                          name(), base)};
+                                          name(), apiRoot)};
         product_ = within(j, {"productName"}).is_string() ? within(j, {"productName"}).get<std::string>().substr(0, 100)
                                                           : name();
         return std::nullopt;
@@ -234,13 +234,13 @@ private:
     static End ended(const std::stop_token& stop) { return stop.stop_requested() ? End::stopped : End::lost; }
 
     Reply get(const std::string& path, const std::stop_token& stop) {
-        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(base + path, nullptr));
-        return heard(requests_->get(base + path, stop));
+        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(apiRoot + path, nullptr));
+        return heard(requests_->get(apiRoot + path, stop));
     }
     Reply post(const std::string& path, const json& body, const std::stop_token& stop) {
         const std::string written = jsonText(body);
-        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(base + path, &written));
-        return heard(requests_->post(base + path, written, stop));
+        if (wireOpen()) tell(WireMessage::Way::sent, writtenRequest(apiRoot + path, &written));
+        return heard(requests_->post(apiRoot + path, written, stop));
     }
     Reply heard(Reply reply) {
         status().bytes += reply.body.size();
