@@ -16,7 +16,7 @@ bool ChainDrawer::capturePoint(std::size_t i, double TwoPoints::*member) {
     const std::string id = signal_.toStdString();
     const Quality quality = source.at(id, t).quality;
     StageMeans taken;
-    if (quality < Quality::openSensor) {
+    if (severity(quality) < severity(Quality::openSensor)) {
         taken = source.stageMeans(id, {t - seconds(1), t + Duration{1}});
         if (taken.samples == 0) taken = {source.stagesAt(id, t), 1};  // a slow one
     }

@@ -165,7 +165,7 @@ bool describe(hid_t dataset, const RunSignal& s) {
 /// What the numbers of a quality are, in words.
 std::string qualityMeaning() {
     std::string out;
-    for (int q = 0; q <= static_cast<int>(Quality::gap); ++q)
+    for (int q = 0; q <= static_cast<int>(Quality::suspect); ++q)
         out += (q ? ", " : "") + std::to_string(q) + " " + qualityWord(static_cast<Quality>(q));
     return out;
 }

@@ -8,20 +8,23 @@ namespace cruscotto {
 void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                         ChannelKind kind) {
     const Lock lock(mutex_);
-    entries_[signal] = {std::move(history), chain, kind};
+    entries_[signal] = std::make_shared<const Entry>(Entry{std::move(history), chain, kind});
 }
 
 void HistorySource::follow(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                            ChannelKind kind) {
     constexpr std::size_t mostEarlier = 4;
     const Lock lock(mutex_);
-    Entry& entry = entries_[signal];
-    entry.chain = chain;
-    entry.kind = kind;
-    if (entry.history == history) return;
-    if (entry.history && entry.history->count() > 0) entry.earlier.push_back(std::move(entry.history));
-    if (entry.earlier.size() > mostEarlier) entry.earlier.erase(entry.earlier.begin());
-    entry.history = std::move(history);
+    auto& entry = entries_[signal];
+    Entry next = entry ? *entry : Entry{};
+    next.chain = chain;
+    next.kind = kind;
+    if (next.history != history) {
+        if (next.history && next.history->count() > 0) next.earlier.push_back(std::move(next.history));
+        if (next.earlier.size() > mostEarlier) next.earlier.erase(next.earlier.begin());
+        next.history = std::move(history);
+    }
+    entry = std::make_shared<const Entry>(std::move(next));
 }
 
 const SignalHistory* HistorySource::Entry::at(Instant t) const {
@@ -37,7 +40,11 @@ const SignalHistory* HistorySource::Entry::at(Instant t) const {
 
 void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) {
     const Lock lock(mutex_);
-    if (const auto it = entries_.find(signal); it != entries_.end()) it->second.chain = chain;
+    const auto it = entries_.find(signal);
+    if (it == entries_.end()) return;
+    Entry next = *it->second;
+    next.chain = chain;
+    it->second = std::make_shared<const Entry>(std::move(next));
 }
 
 void HistorySource::remove(const std::string& signal) {
@@ -70,35 +77,36 @@ WallAnchor HistorySource::anchor() const {
     return anchor_;
 }
 
-HistorySource::Entry HistorySource::find(const std::string& signal) const {
+std::shared_ptr<const HistorySource::Entry> HistorySource::find(const std::string& signal) const {
+    static const auto none = std::make_shared<const Entry>();
     const Lock lock(mutex_);
     const auto it = entries_.find(signal);
-    return it == entries_.end() ? Entry{} : it->second;
+    return it == entries_.end() ? none : it->second;
 }
 
 Reading HistorySource::at(const std::string& signal, Instant t) const {
-    const Entry entry = find(signal);
-    const SignalHistory* history = entry.at(t);
+    const auto entry = find(signal);
+    const SignalHistory* history = entry->at(t);
     if (!history) return {};
     Reading r = history->at(t);
     // Between two of them nothing was measured.
-    if (history != entry.history.get() && history->extent() && history->extent()->to < t) r.quality = Quality::gap;
+    if (history != entry->history.get() && history->extent() && history->extent()->to < t) r.quality = Quality::gap;
     return r;
 }
 
 std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t) const {
-    const Entry entry = find(signal);
-    if (!entry.history) return {};
-    auto evaluator = ChainEvaluator::make(entry.chain, entry.kind);
+    const auto entry = find(signal);
+    if (!entry->history) return {};
+    auto evaluator = ChainEvaluator::make(entry->chain, entry->kind);
     if (!evaluator) return {};
     std::vector<double> raw;
     std::vector<Instant> times;
-    const SignalHistory* history = entry.at(t);
+    const SignalHistory* history = entry->at(t);
     const bool whole =
         history->rawBefore(t, evaluator.value().memorySamples(), evaluator.value().memoryTime(), raw, times);
     if (raw.empty()) return {};
     if (!whole) {  // only the two ends of the chain are sure
-        std::vector<double> ends(entry.chain.size() + 1, std::numeric_limits<double>::quiet_NaN());
+        std::vector<double> ends(entry->chain.size() + 1, std::numeric_limits<double>::quiet_NaN());
         ends.front() = raw.back();
         ends.back() = history->at(t).value;
         return ends;
@@ -110,9 +118,9 @@ std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t
 
 StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const {
     constexpr std::size_t most = 10'000;
-    const Entry entry = find(signal);
-    if (!entry.history || span.from >= span.to) return {};
-    auto made = ChainEvaluator::make(entry.chain, entry.kind);
+    const auto entry = find(signal);
+    if (!entry->history || span.from >= span.to) return {};
+    auto made = ChainEvaluator::make(entry->chain, entry->kind);
     if (!made) return {};
     ChainEvaluator& chain = made.value();
     const std::size_t memory = std::max<std::size_t>(chain.memorySamples(), 1);
@@ -120,7 +128,7 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     std::vector<double> raw;
     std::vector<Instant> times;
     const bool whole =
-        entry.at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
+        entry->at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
                                        reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
     // Before the first that the chain was ever given, it remembers nothing.
     const bool fromTheStart = whole && raw.size() < memory - 1 + most;
@@ -133,7 +141,7 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     const auto cut = static_cast<std::ptrdiff_t>(first);
     Readings readings;
     chain.process({raw.begin(), raw.begin() + cut}, {times.begin(), times.begin() + cut}, readings);
-    StageMeans out{std::vector<double>(entry.chain.size() + 1, 0), raw.size() - first};
+    StageMeans out{std::vector<double>(entry->chain.size() + 1, 0), raw.size() - first};
     std::vector<std::size_t> counted(out.means.size(), 0);
     for (std::size_t i = first; i < raw.size(); ++i) {
         chain.process({raw[i]}, {times[i]}, readings);
@@ -148,18 +156,18 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
 }
 
 std::optional<Instant> HistorySource::lastChange(const std::string& signal, Instant t) const {
-    const Entry entry = find(signal);
-    const SignalHistory* history = entry.at(t);
+    const auto entry = find(signal);
+    const SignalHistory* history = entry->at(t);
     return history ? history->lastChange(t) : std::nullopt;
 }
 
 int HistorySource::columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const {
-    const Entry entry = find(signal);
+    const auto entry = find(signal);
     int level = 0;
     out.assign(request.n, {});
-    if (entry.history) level = entry.history->columns(request, out);
+    if (entry->history) level = entry->history->columns(request, out);
     std::vector<Column> before;
-    for (const auto& earlier : entry.earlier) {
+    for (const auto& earlier : entry->earlier) {
         const auto all = earlier->extent();
         if (!all || all->to < request.from) continue;
         level = std::max(level, earlier->columns(request, before));
@@ -181,10 +189,10 @@ int HistorySource::columns(const std::string& signal, const ColumnRequest& reque
 }
 
 bool HistorySource::points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const {
-    const Entry entry = find(signal);
+    const auto entry = find(signal);
     out.clear();
     std::vector<Point> part;
-    for (const auto& earlier : entry.earlier) {
+    for (const auto& earlier : entry->earlier) {
         const auto all = earlier->extent();
         if (!all || all->to < span.from) continue;
         if (!earlier->points(span, most - out.size(), part)) {
@@ -194,9 +202,9 @@ bool HistorySource::points(const std::string& signal, Span span, std::size_t mos
         out.insert(out.end(), part.begin(), part.end());
         if (!part.empty()) out.push_back({part.back().t + nanoseconds(1), std::numeric_limits<double>::quiet_NaN()});
     }
-    if (!entry.history) return true;
-    if (out.empty()) return entry.history->points(span, most, out);
-    if (out.size() >= most || !entry.history->points(span, most - out.size(), part)) {
+    if (!entry->history) return true;
+    if (out.empty()) return entry->history->points(span, most, out);
+    if (out.size() >= most || !entry->history->points(span, most - out.size(), part)) {
         out.clear();
         return false;
     }

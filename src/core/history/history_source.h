@@ -49,11 +49,12 @@ protected:
         /// The one that knows what was at t.
         [[nodiscard]] const SignalHistory* at(Instant t) const;
     };
-    [[nodiscard]] Entry find(const std::string& signal) const;
+    /// Never null; one without a history where there is none. What it holds does not change any more.
+    [[nodiscard]] std::shared_ptr<const Entry> find(const std::string& signal) const;
 
 private:
     mutable Mutex mutex_;
-    std::unordered_map<std::string, Entry> entries_ GUARDED_BY(mutex_);
+    std::unordered_map<std::string, std::shared_ptr<const Entry>> entries_ GUARDED_BY(mutex_);
     WallAnchor anchor_ GUARDED_BY(mutex_);
     std::atomic<std::int64_t> extentFrom_{0}, extentTo_{0};
 };

@@ -350,7 +350,8 @@ bool SignalHistory::copy(std::uint64_t first, std::size_t n, Stretch& out) const
     out.quality.clear();
     for (std::size_t i = 0; i < n; ++i) {
         const Quality q = qualityOf(from + i);
-        if (q < Quality::openSensor) continue;
+        // What the chain finds again by itself is not copied.
+        if (q == Quality::good || q == Quality::clipped || q == Quality::outOfRange) continue;
         if (!out.quality.empty() && out.quality.back().end == i && out.quality.back().quality == q)
             out.quality.back().end = i + 1;
         else

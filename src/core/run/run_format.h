@@ -98,7 +98,7 @@ inline std::vector<Bucket> unpackBuckets(std::span<const std::byte> data) {
         std::memcpy(&b.summary.mean, p + 24, 8);
         std::memcpy(&b.summary.squares, p + 32, 8);
         std::memcpy(&b.summary.count, p + 40, 4);
-        b.worst = static_cast<Quality>(p[44]);
+        b.worst = qualityFromNumber(std::to_integer<int>(p[44]));
         p += bucketBytes;
     }
     return out;

@@ -472,9 +472,9 @@ std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std
     for (quality.bind(1, id); quality.step();) {
         const auto it = placeOf.find(quality.integer(0));
         const std::int64_t begin = quality.integer(1), to = quality.integer(2), q = quality.integer(3);
-        if (it == placeOf.end() || !it->second.column || begin < 0 || to > n || begin >= to || q < 0 || q > 5) continue;
+        if (it == placeOf.end() || !it->second.column || begin < 0 || to > n || begin >= to) continue;
         out->quality[*it->second.column].push_back(
-            {static_cast<std::size_t>(begin), static_cast<std::size_t>(to), static_cast<Quality>(q)});
+            {static_cast<std::size_t>(begin), static_cast<std::size_t>(to), qualityFromNumber(q)});
     }
     if (!quality.ended()) ++damaged;
     if (signalIds.empty()) return std::nullopt;

@@ -14,6 +14,8 @@ int severity(Quality q) {
     switch (q) {
         case Quality::good:
             return 0;
+        case Quality::suspect:
+            return 1;
         case Quality::outOfRange:
             return 2;
         case Quality::clipped:
@@ -25,7 +27,12 @@ int severity(Quality q) {
         case Quality::gap:
             return 6;
     }
-    return 1;  // a number that is not known: something is the matter
+    return severity(Quality::suspect);
+}
+
+Quality qualityFromNumber(std::int64_t number) {
+    const bool known = number >= 0 && number <= static_cast<std::int64_t>(Quality::suspect);
+    return known ? static_cast<Quality>(number) : Quality::suspect;
 }
 
 std::vector<Quality> worstOfEach(std::span<const QualityInterval> intervals, std::size_t n) {
@@ -49,6 +56,8 @@ const char* qualityWord(Quality q) {
             return "stale";
         case Quality::gap:
             return "gap";
+        case Quality::suspect:
+            return "suspect";
     }
     return "unknown";
 }

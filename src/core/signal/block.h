@@ -21,10 +21,13 @@ enum class Quality : std::uint8_t {
     openSensor = 3,  ///< the wire or the sensor is broken
     stale = 4,       ///< nothing new has come for longer than it should
     gap = 5,         ///< nothing was measured
+    suspect = 6,     ///< something is the matter, and nothing says what
 };
+/// Of a stored number; suspect for one that this version does not know.
+Quality qualityFromNumber(std::int64_t number);
 /// One or two lower-case English words.
 const char* qualityWord(Quality q);
-/// How bad it is, more for worse: good < out of range < clipped < open sensor < stale < gap. Apart from the stored
+/// How bad it is, more for worse: good < suspect < out of range < clipped < open sensor < stale < gap. Apart from the stored
 /// numbers.
 int severity(Quality q);
 inline Quality worse(Quality a, Quality b) {

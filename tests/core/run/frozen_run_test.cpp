@@ -1,6 +1,8 @@
 // tests/core/run/format-3.run was written by the first version that wrote format 3; every later one reads it as it did.
 // It holds a clocked signal whose chain was edited and whose device was set up anew, one of single lines that went
 // silent for a while, a mark and an event.
+#include <sqlite3.h>
+
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
 #include "support.h"
@@ -82,6 +84,17 @@ TEST_F(FrozenRun, GivesItsSamplesReadingsAndGaps) {
     ASSERT_TRUE(behind && behind->gapBefore);
     EXPECT_EQ(behind->gapBefore->quality, Quality::stale);
     EXPECT_EQ(std::get<std::vector<double>>(behind->columns[0]), (std::vector<double>{2.75}));
+}
+
+TEST_F(FrozenRun, AQualityOfALaterVersionIsSuspect) {
+    reader.reset();
+    sqlite3* db = nullptr;
+    sqlite3_open(path.c_str(), &db);
+    ASSERT_EQ(sqlite3_exec(db, "UPDATE quality SET quality = 77", nullptr, nullptr, nullptr), SQLITE_OK);
+    sqlite3_close(db);
+    reader = std::move(RunReader::open(path).value());
+    const BlockPtr block = reader->blocks(reader->info().signal("level")->group).next();
+    EXPECT_EQ(block->quality[0], (std::vector<QualityInterval>{{2, 5, Quality::suspect}}));
 }
 
 TEST_F(FrozenRun, GivesItsSummariesWithTheirSpreadAndWorstQuality) {

@@ -8,6 +8,18 @@
 namespace cruscotto {
 namespace {
 
+TEST(Quality, IsOrderedByHowBadItIsApartFromItsNumber) {
+    const Quality order[]{Quality::good,       Quality::suspect, Quality::outOfRange, Quality::clipped,
+                          Quality::openSensor, Quality::stale,   Quality::gap};
+    for (std::size_t i = 1; i < std::size(order); ++i) {
+        EXPECT_GT(severity(order[i]), severity(order[i - 1])) << qualityWord(order[i]);
+        EXPECT_EQ(worse(order[i], order[i - 1]), order[i]);
+        EXPECT_EQ(qualityFromNumber(static_cast<int>(order[i])), order[i]);
+    }
+    for (const std::int64_t number : {std::int64_t{-1}, std::int64_t{7}, std::int64_t{255}, std::int64_t{1} << 40})
+        EXPECT_EQ(qualityFromNumber(number), Quality::suspect) << "of a later version";
+}
+
 TEST(BlockPart, HasItsOwnSamplesTimesAndQualityAndTheGapOnlyAtTheBeginning) {
     auto whole = std::make_shared<Block>();
     whole->group = test::oneChannelGroup(0, SampleType::float64);
