@@ -12,6 +12,7 @@
 #include "core/base/units.h"
 #include "core/signal/scale.h"
 #include "devices/iolink/http_client.h"
+#include "devices/iolink/iolink_settings.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/link_driver.h"
 
@@ -21,7 +22,7 @@ namespace {
 
 using nlohmann::json;
 constexpr const char* apiRoot = "/iolink/v1";
-constexpr std::size_t mostSensors = 128, mostRaw = 32, longestTold = 65'536;
+constexpr std::size_t mostRaw = 32, longestTold = 65'536;
 constexpr Duration lookAgainEvery = milliseconds(2000);
 constexpr const char* commandName = "Command";
 
@@ -62,19 +63,6 @@ std::string escapedPath(const std::string& alias) {
         out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
     }
     return out;
-}
-
-/// How a raw value is shown in the chosen system of units: factor, offset and unit.
-SlopeOffset shownAs(const IoddValue& v, IoLinkSettings::Units units) {
-    SlopeOffset out{v.gradient, v.offset, v.unit.empty() ? "1" : v.unit};
-    const std::string to = unitIn(units, out.unit);
-    if (const auto c = convertUnit(out.unit, to); c && to != out.unit)
-        out = {out.slope * c->factor, out.offset * c->factor + c->offset, to};
-    return out;
-}
-
-std::string terminalOf(const IoLinkSettings::Sensor& s, const std::string& name) {
-    return s.alias + "." + name;
 }
 
 class IoLinkMaster : public LinkDriver {
@@ -310,7 +298,7 @@ private:
         if (j.is_array())
             for (const json& d : j) {
                 const json& alias = within(d, {"deviceAlias"});
-                if (alias.is_string() && there.size() < 4 * mostSensors)
+                if (alias.is_string() && there.size() < 4 * mostIoLinkSensors)
                     there.push_back(alias.get<std::string>().substr(0, 100));
             }
         if (there == there_) return true;
@@ -567,90 +555,7 @@ private:
     double tookNs_ = 0;
 };
 
-std::vector<TerminalInfo> ioLinkTerminals(const JsonText& text) {
-    std::vector<TerminalInfo> out;
-    const auto settings = ioLinkSettings(text);
-    if (!settings) return out;
-    for (const auto& s : settings.value().sensors) {
-        const auto add = [&](const IoddValue& v, bool isOut) {
-            TerminalInfo info{terminalOf(s, v.name)};
-            const bool bit = v.type == IoddValue::Type::boolean;
-            info.kind = isOut ? (bit ? ChannelKind::digitalOutput : ChannelKind::analogOutput)
-                              : (bit ? ChannelKind::digitalInput : ChannelKind::analogInput);
-            info.type = v.sampleType();
-            const SlopeOffset as = shownAs(v, settings.value().units);
-            if (!bit) info.chain = {as};
-            if (isOut && !bit && v.limits) {
-                const auto [low, high] =
-                    std::minmax({v.limits->low * as.slope + as.offset, v.limits->high * as.slope + as.offset});
-                if (low < high) info.ranges = {{low, high}};
-            }
-            std::string title;
-            for (const auto& [value, words] : v.words)
-                title += (title.empty() ? "" : ", ") + std::to_string(value) + " " + words;
-            info.title = Text{title.substr(0, 200)};
-            out.push_back(std::move(info));
-        };
-        for (const IoddValue& v : s.iodd.in) add(v, false);
-        for (const IoddValue& v : s.iodd.out) add(v, true);
-    }
-    return out;
-}
-
 }  // namespace
-
-std::string unitIn(IoLinkSettings::Units system, const std::string& ucum) {
-    static constexpr std::array<std::pair<const char*, const char*>, 4> pairs{
-        {{"Cel", "[degF]"}, {"bar", "[psi]"}, {"L/min", "[gal_us]/min"}, {"mm", "[in_i]"}}};
-    if (system == IoLinkSettings::Units::asDescribed) return ucum;
-    for (const auto& [metric, other] : pairs) {
-        const bool us = system == IoLinkSettings::Units::unitedStates;
-        if (convertUnit(ucum, metric) && (us || ucum == other)) {
-            const std::string to = us ? other : metric;
-            return convertUnit(ucum, to) ? to : ucum;
-        }
-    }
-    return ucum;
-}
-
-Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
-    using Units = IoLinkSettings::Units;
-    IoLinkSettings out;
-    SettingsReader settings(text);
-    std::string address = settings.word("address");
-    if (address.starts_with("http://")) address = address.substr(7);
-    while (address.ends_with('/')) address.pop_back();
-    auto link = linkAddress(address, 80);
-    if (!link) return link.error();
-    if (link.value().isCapture())
-        out.capture = link.value().line.port;
-    else if (link.value().host.empty())
-        return failure("A master is reached over the network: give its address, as in 192.0.2.7.");
-    out.host = link.value().host;
-    if (out.host.find_first_not_of("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._:") !=
-        std::string::npos)
-        return failure("\"{0}\" is no name of a host.", out.host);
-    out.port = link.value().port;
-    out.everySeconds = settings.number("every-s", 0.5, 0.01, 86400);
-    out.timeoutSeconds = settings.number("timeout-s", 2, 0.05, 600);
-    constexpr Units units[]{Units::asDescribed, Units::metric, Units::unitedStates};
-    out.units = units[settings.choice("units", 0, {"as described", "metric", "United States"})];
-    for (auto& [alias, path] : settings.pairs("sensors", mostSensors)) {
-        IoLinkSettings::Sensor s;
-        s.alias = alias;
-        s.path = path;
-        if (alias.size() > 100) return failure("A sensor needs the name that the master gives it.");
-        if (!s.path.empty()) {
-            auto iodd = loadIodd(s.path);
-            if (!iodd) return iodd.error();
-            s.iodd = std::move(iodd.value());
-        }
-        out.sensors.push_back(std::move(s));
-    }
-    out.wanted = settings.pairs("parameters", 4096);
-    if (auto read = settings.result(); !read) return read.error();
-    return out;
-}
 
 DeviceKind ioLinkKind() {
     DeviceKind kind;

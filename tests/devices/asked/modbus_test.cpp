@@ -9,6 +9,10 @@
 #include "core/base/json_text.h"
 #include "devices/device_listener.h"
 #include "devices/modbus/modbus_device.h"
+#include "devices/modbus/modbus_frame.h"
+#include "devices/modbus/modbus_identity.h"
+#include "devices/modbus/modbus_point.h"
+#include "devices/modbus/rack_module.h"
 #include "devices/modbus/modbus_identity.h"
 #include "standins/rack/cold_store_rack.h"
 

@@ -1,4 +1,5 @@
 #include "devices/iolink/iolink_device.h"
+#include "devices/iolink/iolink_settings.h"
 
 #include <gtest/gtest.h>
 
