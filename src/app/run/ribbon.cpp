@@ -83,7 +83,7 @@ void Ribbon::paintEvent(QPaintEvent*) {
                    t.accent);
 
     // the window that the traces show
-    const Instant at = session_.shownAt();
+    const Instant at = std::min(session_.shownAt(), extent_.to);  // which may be newer than what was last looked at
     const double x = xOf(at);
     const double from = std::max(s.left(), xOf(at - session_.cursor().window()));
     p.fillRect(QRectF(from, s.top(), x - from, s.height()), t.track);
