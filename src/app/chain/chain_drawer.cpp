@@ -527,7 +527,8 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
         const double v = i < values.size() ? values[i] : std::nan("");
         int decimals = 0;
-        if (unit != "{counts}" && unit != "{pulses}" && !isDigital(s->kind)) {
+        const bool whole = unit == "{counts}" || unit == "{pulses}" || isDigital(s->kind);
+        if (!whole || v != std::floor(v)) {  // what a board says in words is raw too, and need not be whole
             // Four figures or so; of volts as many decimals as the converter's step has.
             const double size = std::fabs(v);
             decimals = size < 1 ? 4 : size < 10 ? 3 : size < 100 ? 2 : 1;

@@ -115,8 +115,8 @@ Scale SeenReadings::scaleOf(const SignalSpec& signal) const {
 }
 
 int SeenReadings::decimalsOf(const SignalSpec& signal) const {
-    if (readsWhole(signal)) return 0;
     const Seen* seen = find(signal);
+    if (readsWhole(signal) && (!seen || seen->whole)) return 0;
     const bool stated = signal.scale || signal.output;
     if (!stated && seen && seen->scale && seen->whole) return 0;
     const auto expected = seen ? seen->expected : expectedScale(signal);

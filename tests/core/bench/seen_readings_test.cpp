@@ -102,6 +102,13 @@ TEST(SeenReadings, WholeReadingsHaveNoDecimalsUntilOneIsNotWhole) {
     EXPECT_EQ(live.seen.decimalsOf(live.spec), decimals) << "digits do not come and go";
 }
 
+TEST(SeenReadings, RawNumbersThatAreNotWholeAreNotRounded) {
+    Live live;
+    live.spec.chain = {};
+    live.take(23.5);
+    EXPECT_GT(live.seen.decimalsOf(live.spec), 0) << "a board says them as they are";
+}
+
 TEST(SeenReadings, CountsAreWholeByNatureAndWhatIsScaledHasTheDecimalsOfItsScale) {
     const SeenReadings seen;
     EXPECT_EQ(seen.decimalsOf(signal({})), 0) << "a converter's raw counts";
