@@ -8,6 +8,7 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
+#include "core/chain/common_stages.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
 #include "core/run/sample_codec.h"
@@ -374,7 +375,7 @@ void liveOverview(benchmark::State& state) {
     auto timeline = std::make_shared<Timeline>(4096);
     SignalHistory history(timeline, SampleType::int16, {});
     const BlockPtr noise = noisyBlock(group, 1'000'000, 0);
-    auto evaluator = ChainEvaluator::make({CountsToVolts{}}, ChannelKind::analogInput);
+    auto evaluator = ChainEvaluator::make({countsToVolts()}, ChannelKind::analogInput);
     Readings readings;
     evaluator.value().process(*noise, 0, readings);
     for (std::int64_t done = 0; done < state.range(0); done += 1'000'000) {

@@ -13,6 +13,7 @@
 
 #include "app/shell/main_window.h"
 #include "app/widgets/theme.h"
+#include "core/chain/common_stages.h"
 
 using namespace cruscotto;
 
@@ -118,7 +119,7 @@ void paintedLatency(benchmark::State& state) {
                 s.id = s.name = fmt::format("fast-{}", c);
                 s.device = "fast";
                 s.terminal = fmt::format("AI{}", c);
-                s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
+                s.chain = {countsToVolts(), slopeOffset(2, 1, "bar")};
                 bench = withSignal(bench, s);
             }
         }

@@ -15,6 +15,7 @@
 #include <thread>
 
 #include "core/base/json_text.h"
+#include "core/chain/common_stages.h"
 #include "engine/engine.h"
 #include "standins/rack/cold_store_rack.h"
 #include "standins/stand_in_host.h"
@@ -90,7 +91,7 @@ SignalSpec signalFor(const std::string& device, const std::string& terminal) {
     s.device = device;
     s.terminal = terminal;
     s.kind = ChannelKind::analogInput;
-    s.chain = {SlopeOffset{1, 0, "1"}};
+    s.chain = {slopeOffset(1, 0, "1")};
     return s;
 }
 
@@ -268,7 +269,7 @@ int main(int argc, char** argv) {
                  for (int i = 0; i < 50; ++i)
                      for (const char* s : {"count", "time"}) {
                          SignalSpec spec = signalFor("bus", fmt::format("M{}.{}", i, s));
-                         if (s[0] == 't') spec.chain = {SlopeOffset{1e-6, 0, "s"}};
+                         if (s[0] == 't') spec.chain = {slopeOffset(1e-6, 0, "s")};
                          bench = withSignal(bench, spec);
                      }
                  return bench;

@@ -3,6 +3,7 @@
 
 #include <cstring>
 
+#include "core/chain/common_stages.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
 
@@ -40,8 +41,8 @@ BENCHMARK(copySamples);
 
 void chainAndHistory(benchmark::State& state) {
     const auto b = block();
-    ChainSpec chain{CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
-    if (state.range(0)) chain.insert(chain.begin() + 1, MovingMean{50});
+    ChainSpec chain{countsToVolts(), slopeOffset(2, 1, "bar")};
+    if (state.range(0)) chain.insert(chain.begin() + 1, Stage::of("moving-mean", {{"samples", 50.0}}));
     auto evaluator = ChainEvaluator::make(chain, ChannelKind::analogInput);
     auto timeline = std::make_shared<Timeline>(4096);
     SignalHistory history(timeline, SampleType::int16, {});

@@ -6,6 +6,7 @@
 #include <string>
 
 #include "core/bench/bench.h"
+#include "core/chain/common_stages.h"
 
 constexpr int wideChannels = 32;
 
@@ -32,8 +33,8 @@ inline cruscotto::Bench wideBench(double rate, int boxes = 1) {
             s.id = s.name = "in" + std::to_string(b * wideChannels + c);
             s.device = box;
             s.terminal = "AI" + std::to_string(c);
-            s.chain = {CountsToVolts{}, SlopeOffset{2, 1, "bar"}};
-            if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, MovingMean{50});
+            s.chain = {countsToVolts(), slopeOffset(2, 1, "bar")};
+            if (c % 4 == 0) s.chain.insert(s.chain.begin() + 1, Stage::of("moving-mean", {{"samples", 50.0}}));
             bench.signals.push_back(std::make_shared<const SignalSpec>(std::move(s)));
         }
     }

@@ -11,8 +11,7 @@ extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t siz
     const std::string all(reinterpret_cast<const char*>(data), size);
     const std::size_t first = std::min(all.find('\n'), all.size());
     const std::size_t second = std::min(all.find('\n', std::min(first + 1, all.size())), all.size());
-    Formula formula;
-    formula.text = all.substr(0, first);
+    Stage formula = Stage::of("formula", {{"formula", all.substr(0, first)}});
     double typed = 0;
     if (first < all.size()) parseNumber(all.substr(first + 1, second - first - 1), typed);
     if (second < all.size()) {
@@ -20,7 +19,7 @@ extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t siz
         unitText(unit);
         convertUnit(unit, "bar");
         compatibleUnits(unit);
-        formula.unit = unit;
+        formula = formula.with("unit", unit);
     }
     shortNumber(typed);
     if (!checkStage(formula, "V")) return 0;

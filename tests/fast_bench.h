@@ -3,6 +3,7 @@
 #include <string>
 
 #include "core/bench/bench.h"
+#include "test_stages.h"
 
 namespace cruscotto::test {
 
@@ -16,7 +17,7 @@ inline Bench fastBench(const std::string& settings, int channels) {
         s.id = s.name = "in" + std::to_string(c);
         s.device = "box";
         s.terminal = "AI" + std::to_string(c);
-        s.chain = {CountsToVolts{}};
+        s.chain = {countsToVolts()};
         bench = withSignal(bench, s);
     }
     return bench;

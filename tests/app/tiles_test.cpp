@@ -9,6 +9,7 @@
 #include "app/widgets/scale_end.h"
 #include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
+#include "test_stages.h"
 #include "window_fixture.h"
 
 namespace cruscotto {
@@ -107,9 +108,7 @@ TEST_F(Tiles, ASignalWithoutAScaleIsShownOnWhatItCanGiveElseOnWhatWasSeen) {
         bench = withSignal(bench, s);
     }
     SignalSpec flow = *bench.signal("flow");
-    PulseCounter count;
-    count.mode = PulseCounter::Mode::count;
-    flow.chain = {count};
+    flow.chain = {pulseCounter("count")};
     flow.scale.reset();
     bench = withSignal(bench, flow);
     run(bench);

@@ -21,6 +21,7 @@
 #include "core/base/number_text.h"
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
+#include "test_stages.h"
 #include "window_fixture.h"
 
 namespace cruscotto {
@@ -364,15 +365,15 @@ TEST_F(Window, TheChainShowsEachStagesOwnValueAndTakesEditsAtOnce) {
 
     QLineEdit* slope = field(drawer, "Slope");
     type(slope, "25");
-    EXPECT_EQ(std::get<SlopeOffset>(session().bench().signal("outlet-pressure")->chain[2]).slope, 25);
+    EXPECT_EQ(session().bench().signal("outlet-pressure")->chain[2].number("slope"), 25);
     ASSERT_TRUE(waitFor([&] { return value("outlet-pressure") > 15; })) << "the live reading follows at once";
     press("undo");
-    EXPECT_EQ(std::get<SlopeOffset>(session().bench().signal("outlet-pressure")->chain[2]).slope, 2.5);
+    EXPECT_EQ(session().bench().signal("outlet-pressure")->chain[2].number("slope"), 2.5);
     EXPECT_EQ(field(drawer, "Slope")->text(), "2.5");
     ASSERT_TRUE(waitFor([&] { return value("outlet-pressure") < 10; }));
 
     type(field(drawer, "Bits"), "99");
-    EXPECT_EQ(std::get<CountsToVolts>(session().bench().signal("outlet-pressure")->chain[0]).bits, 16)
+    EXPECT_EQ(session().bench().signal("outlet-pressure")->chain[0].number("bits"), 16)
         << "what cannot be is refused in place";
     QTest::keyClick(window.get(), Qt::Key_Escape);
     EXPECT_FALSE(drawer.isVisible());
@@ -389,7 +390,7 @@ TEST_F(Window, ARangeAndItsFactorChangeTogether) {
     Q_EMIT range->activated(range->count() - 1);
     const SignalSpec* s = session().bench().signal("vibration");
     EXPECT_EQ(*s->range, (Scale{-10, 10}));
-    EXPECT_EQ(std::get<CountsToVolts>(s->chain[0]).high, 10);
+    EXPECT_EQ(s->chain[0].number("high"), 10);
     ASSERT_TRUE(waitFor([&] { return std::fabs(value("vibration")) < 2; }));
     press("undo");
     EXPECT_EQ(*session().bench().signal("vibration")->range, (Scale{-0.2, 0.2}));
@@ -434,7 +435,7 @@ TEST_F(Window, WhatIsRecordedOfASignalIsChosenInItsChain) {
 TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
     SignalSpec s = *session().bench().signal("outlet-pressure");
     s.chain.pop_back();
-    s.chain.back() = TwoPoints{0, 0, 5, 10, "bar", ""};
+    s.chain.back() = twoPoints(0, 0, 5, 10, "bar", "");
     session().edit("test", withSignal(session().bench(), s));
     window->openChain("outlet-pressure");
     ASSERT_TRUE(waitFor([&] { return window->drawer().card(2)->valueText() != "–"; }));
@@ -443,18 +444,18 @@ TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
         if (b->text() == "Capture point 1") capture = b;
     ASSERT_TRUE(capture);
     QTest::mouseClick(capture, Qt::LeftButton);
-    const auto& points = std::get<TwoPoints>(session().bench().signal("outlet-pressure")->chain.back());
-    EXPECT_GT(points.x1, 0.9);
-    EXPECT_LT(points.x1, 3);
-    EXPECT_NE(points.note.find("captured"), std::string::npos);
-    EXPECT_NE(points.note.find("mean of"), std::string::npos) << points.note;
+    const Stage points = session().bench().signal("outlet-pressure")->chain.back();
+    EXPECT_GT(points.number("x1"), 0.9);
+    EXPECT_LT(points.number("x1"), 3);
+    EXPECT_NE(points.text("note").find("captured"), std::string::npos);
+    EXPECT_NE(points.text("note").find("mean of"), std::string::npos) << points.text("note");
     // What it was in truth is typed next.
     auto* is = qobject_cast<QLineEdit*>(window->focusWidget());
     ASSERT_TRUE(is);
     EXPECT_EQ(is->accessibleName(), "Point 1: is");
     QTest::keyClicks(is, "2.5");
     QTest::keyClick(is, Qt::Key_Return);
-    EXPECT_EQ(std::get<TwoPoints>(session().bench().signal("outlet-pressure")->chain.back()).y1, 2.5);
+    EXPECT_EQ(session().bench().signal("outlet-pressure")->chain.back().number("y1"), 2.5);
 }
 
 TEST_F(Window, ARowOfTheListHasAMenu) {
@@ -510,7 +511,7 @@ TEST_F(Window, WhatHasNothingToActOnIsGrey) {
 
 TEST_F(Window, NoPointIsCapturedWhileTheDeviceIsGone) {
     SignalSpec s = *session().bench().signal("spare");
-    s.chain.emplace_back(TwoPoints{0, 0, 1, 1, "V", ""});
+    s.chain.emplace_back(twoPoints(0, 0, 1, 1, "V", ""));
     session().edit("test", withSignal(session().bench(), s));
     window->openChain("spare");
     ASSERT_TRUE(waitFor([&] { return window->drawer().card(2)->valueText() != "–"; }));
@@ -520,7 +521,7 @@ TEST_F(Window, NoPointIsCapturedWhileTheDeviceIsGone) {
     ASSERT_TRUE(waitFor([&] { return session().source().at("spare", session().shownAt()).quality == Quality::gap; }));
     for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
         if (b->text() == "Capture point 2") QTest::mouseClick(b, Qt::LeftButton);
-    EXPECT_EQ(std::get<TwoPoints>(session().bench().signal("spare")->chain.back()).x2, 1);
+    EXPECT_EQ(session().bench().signal("spare")->chain.back().number("x2"), 1);
     bool said = false;
     for (const QLabel* l : window->drawer().card(2)->findChildren<QLabel*>())
         said = said || (l->isVisible() && l->text() == "There is no reading to take now.");

@@ -17,6 +17,7 @@
 #include "program.h"
 #include "standins/beehive/beehive.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -495,7 +496,7 @@ TEST(Cli, ReadingsAreWorkedOutAgainAsANewVersion) {
         0);
     Bench bench = test::exampleBench("pump-bench");
     SignalSpec spare = *bench.signal("spare");
-    spare.chain.emplace_back(SlopeOffset{1000, 0, "mV"});
+    spare.chain.emplace_back(slopeOffset(1000, 0, "mV"));
     ASSERT_TRUE(saveBench(withSignal(bench, spare), folder.file("corrected.bench")).ok());
     const auto mean = [&](std::vector<std::string> more) {
         std::vector<std::string> asked{"info", "--json", path};

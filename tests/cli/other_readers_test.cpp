@@ -6,6 +6,7 @@
 #include "core/run/run_version.h"
 #include "engine/engine.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -70,7 +71,7 @@ TEST(PythonReader, SeesTheChainAsItWasCorrectedLast) {
     engine.value()->wait();
     engine.value()->stop();
     SignalSpec corrected = *bench.signal("vibration");
-    corrected.chain.emplace_back(SlopeOffset{2, 0, "[g]"});
+    corrected.chain.emplace_back(slopeOffset(2, 0, "[g]"));
     struct : Progress {
         void advance(std::uint64_t, std::uint64_t) override {}
         [[nodiscard]] bool cancelled() const override { return false; }

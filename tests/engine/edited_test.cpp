@@ -5,6 +5,7 @@
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
 #include "scripted_device.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -44,8 +45,8 @@ void deliverBlocks(DeviceSink& sink, const std::stop_token& stop, std::uint64_t 
 }
 
 ChainSpec chainOf(std::mt19937_64& random) {
-    ChainSpec out{SlopeOffset{static_cast<double>(1 + random() % 9), static_cast<double>(random() % 5), "V"}};
-    if (random() % 2) out.push_back(MovingMean{static_cast<int>(2 + random() % 30)});
+    ChainSpec out{slopeOffset(static_cast<double>(1 + random() % 9), static_cast<double>(random() % 5), "V")};
+    if (random() % 2) out.push_back(movingMean(static_cast<int>(2 + random() % 30)));
     return out;
 }
 
@@ -129,7 +130,7 @@ TEST(EditedWhileRecording, AChainThatCannotBeMadeGivesNoReadingAndNeverRawCounts
     std::atomic<int> blocks{0}, allowed{50};
     Bench bench = test::oneOutput();
     SignalSpec in = *bench.signal("in");
-    in.chain = {Formula{"no such thing (", "V"}};
+    in.chain = {formula("no such thing (", "V")};
     bench = withSignal(bench, in);
     const auto engine = Engine::start(bench, test::scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) {
                                           deliverBlocks(sink, stop, 1, blocks, allowed);

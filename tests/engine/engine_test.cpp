@@ -11,6 +11,7 @@
 #include "engine/run_source.h"
 #include "scripted_device.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -267,7 +268,7 @@ TEST(Engine, AChainEditTakesHoldBetweenTwoSamplesWithoutAStop) {
                       }));
     ASSERT_TRUE(eventually([&] { return phase == 1 && engine->source().at("in", {9'000'000}).value == 2; }));
     SignalSpec changed = *bench.signal("in");
-    changed.chain = {SlopeOffset{10, 0, "bar"}};
+    changed.chain = {slopeOffset(10, 0, "bar")};
     engine->apply(withSignal(bench, changed));
     EXPECT_TRUE(engine->setOutput("drive", 1)) << "waits until the edit has been taken";
     phase = 2;
@@ -357,7 +358,7 @@ TEST(Recording, AChainChangedWhileRecordingKeepsBoth) {
     ASSERT_TRUE(engine->startRecording(folder.file("a.run")).ok());
     ASSERT_TRUE(eventually([&] { return engine->recording().samples > 2000; }));
     SignalSpec changed = *bench.signal("spare");
-    changed.chain.emplace_back(SlopeOffset{1000, 0, "mV"});
+    changed.chain.emplace_back(slopeOffset(1000, 0, "mV"));
     engine->apply(withSignal(bench, changed));
     const auto before = engine->recording().samples;
     ASSERT_TRUE(eventually([&] { return engine->recording().samples > before + 4000; }));

@@ -10,6 +10,7 @@
 #include "core/run/run_writer.h"
 #include "engine/run_source.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -36,11 +37,11 @@ struct SmallRun {
         s.id = s.name = "fast";
         s.device = "box";
         s.terminal = "AI0";
-        s.chain = {CountsToVolts{}, MovingMean{8}};
+        s.chain = {countsToVolts(), movingMean(8)};
         bench = withSignal(bench, s);
         s.id = s.name = "slow";
         s.terminal = "1";
-        s.chain = {SlopeOffset{1, 0, "kg"}};
+        s.chain = {slopeOffset(1, 0, "kg")};
         bench = withSignal(bench, s);
         auto made = RunWriter::create(path, bench, {{0}, 1'768'467'600'000'000'000});
         if (!made) throw std::runtime_error(made.error().english());

@@ -5,6 +5,7 @@
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -15,7 +16,7 @@ using test::TempFolder;
 SignalSpec keeping(KeepSpec keep, const std::string& id = "in") {
     SignalSpec s = *test::oneSignal().signal("in");
     s.id = id;
-    s.chain = {SlopeOffset{2, 1, "bar"}};
+    s.chain = {slopeOffset(2, 1, "bar")};
     s.keep = keep;
     s.keep = resolvedKeep(s);
     return s;
@@ -161,7 +162,7 @@ TEST(Keep, AChainThatLooksBackIsThinnedAsReadings) {
     keep.what = What::oneInN;
     SignalSpec s = keeping(keep);
     EXPECT_FALSE(resolvedKeep(s).asReadings);
-    s.chain.push_back(MovingMean{5});
+    s.chain.push_back(movingMean(5));
     EXPECT_TRUE(resolvedKeep(s).asReadings);
     EXPECT_NE(describeKeep(s).english().find("several samples"), std::string::npos);
     s.keep = {};

@@ -4,6 +4,7 @@
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
 #include "scripted_device.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -33,7 +34,7 @@ Bench benchWith(const JsonText& settings) {
         s.id = s.name = terminal;
         s.device = "box";
         s.terminal = terminal;
-        s.chain = {MovingMean{4}};
+        s.chain = {movingMean(4)};
         b = withSignal(b, s);
     }
     return b;

@@ -55,10 +55,10 @@ TEST(Thermo, TheExampleChainsReadTheSensorsBack) {
     const Bench bench = test::exampleBench("pump-bench");
     const auto reading = [&](const char* signal, double volts) {
         const SignalSpec* s = bench.signal(signal);
-        const auto& c = std::get<CountsToVolts>(s->chain.front());
+        const Stage& c = s->chain.front();
         auto chain = ChainEvaluator::make(s->chain, s->kind);
         Readings out;
-        chain.value().process({std::round(volts / ((c.high - c.low) / 65536))}, {Instant{}}, out);
+        chain.value().process({std::round(volts / ((c.number("high") - c.number("low")) / 65536))}, {Instant{}}, out);
         return out.values.front();
     };
     for (const double t : {30.0, 58.0, 75.0})

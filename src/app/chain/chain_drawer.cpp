@@ -14,6 +14,7 @@
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/bench/keep.h"
+#include "core/chain/stage_kind.h"
 
 namespace cruscotto {
 
@@ -22,25 +23,6 @@ namespace {
 /// Exactly as it is kept, with the minus that readings have.
 QString plain(double v) {
     return shown(exactNumber(v)).replace('-', QChar(0x2212));
-}
-
-/// The stages that make sense for a kind of terminal, with values to begin with.
-std::vector<Stage> offeredStages(ChannelKind kind, const std::string& unit) {
-    std::vector<Stage> out;
-    if (kind == ChannelKind::digitalInput) return {Invert{}};
-    if (kind == ChannelKind::counterInput) out.emplace_back(PulseCounter{});
-    if (kind == ChannelKind::analogInput) out.emplace_back(CountsToVolts{});
-    out.emplace_back(MovingMean{});
-    out.emplace_back(SlopeOffset{1, 0, unit});
-    out.emplace_back(TwoPoints{0, 0, 1, 1, unit, {}});
-    out.emplace_back(Formula{"x", unit});
-    for (const std::string& other : compatibleUnits(unit))
-        if (other != unit) {
-            out.emplace_back(ConvertUnit{other});
-            break;
-        }
-    out.emplace_back(ValidRange{0, 1});
-    return out;
 }
 
 }  // namespace
@@ -84,17 +66,12 @@ void ChainDrawer::edit(const QString& effect, SignalSpec next) {
 void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& effect) {
     const SignalSpec* s = spec();
     if (!s || i >= s->chain.size()) return;
-    std::string unit = rawUnit(s->kind);
-    for (std::size_t k = 0; k < i; ++k) unit = unitAfter(s->chain[k], unit);
     SignalSpec next = *s;
     next.chain[i] = stage;
     // A stage further on may depend on this one's unit: the whole chain has to hold.
-    for (std::size_t k = i; k < next.chain.size(); ++k) {
-        if (auto checked = checkStage(next.chain[k], unit); !checked) {
-            stageCards_[i + 1]->setWrong(shown(checked.error().message));
-            return;
-        }
-        unit = unitAfter(next.chain[k], unit);
+    if (auto checked = checkChain(next.chain, s->kind); !checked) {
+        stageCards_[i + 1]->setWrong(shown(checked.error().message));
+        return;
     }
     stageCards_[i + 1]->setWrong({});
     edit(effect, std::move(next));
@@ -184,19 +161,6 @@ Field* ChainDrawer::numberField(StageCard& card, const QString& label, std::func
     showers_.push_back([field, get](const SignalSpec& s) { field->show(plain(get(s))); });
     place(card.fields(), labelled(label, field, &card));
     return field;
-}
-
-void ChainDrawer::unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
-                            std::function<void(Stage&, std::string)> set) {
-    addField(
-        card, tr("Unit"),
-        [get, i](const SignalSpec& s) { return i < s.chain.size() ? shown(unitText(get(s.chain[i]))) : QString(); },
-        [this, i, set](const QString& text) {
-            if (!spec() || i >= spec()->chain.size()) return;
-            Stage next = spec()->chain[i];
-            set(next, unitFromTyped(text.toStdString()));
-            editStage(i, next, tr("Change unit"));
-        });
 }
 
 void ChainDrawer::addIdentity(QVBoxLayout* column) {
@@ -300,11 +264,7 @@ void ChainDrawer::addTerminal(QVBoxLayout* column) {
             // The box's range and the factor from counts to volts are one decision: they change together.
             SignalSpec next = *spec();
             next.range = ranges[static_cast<std::size_t>(i)];
-            for (Stage& stage : next.chain)
-                if (auto* volts = std::get_if<CountsToVolts>(&stage)) {
-                    volts->low = next.range->low;
-                    volts->high = next.range->high;
-                }
+            for (Stage& stage : next.chain) stage = withRange(stage, *next.range);
             edit(tr("Change range"), std::move(next));
         });
         showers_.push_back([range, ranges](const SignalSpec& now) {
@@ -483,12 +443,8 @@ void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
     const SignalSpec* s = spec();
     if (!s || i >= s->chain.size()) return;
     const auto rearranged = [this](const QString& effect, const ChainSpec& chain, std::size_t from) {
-        std::string unit = rawUnit(spec()->kind);
-        for (const Stage& stage : chain) {
-            if (auto checked = checkStage(stage, unit); !checked)
-                return stageCards_[from + 1]->setWrong(shown(checked.error().message));
-            unit = unitAfter(stage, unit);
-        }
+        if (auto checked = checkChain(chain, spec()->kind); !checked)
+            return stageCards_[from + 1]->setWrong(shown(checked.error().message));
         SignalSpec next = *spec();
         next.chain = chain;
         edit(effect, std::move(next));
@@ -522,7 +478,8 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     if (!digits || !s || stageCards_.empty()) return;
     const std::vector<double> values = session_.source().stagesAt(s->id, t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
-    double step = 0;
+    double step = 0;  // of the converter, as long as the unit stays
+    std::string stepUnit;
     for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
         const double v = i < values.size() ? values[i] : std::nan("");
@@ -532,9 +489,13 @@ void ChainDrawer::refresh(Instant t, bool digits) {
             // Four figures or so; of volts as many decimals as the converter's step has.
             const double size = std::fabs(v);
             decimals = size < 1 ? 4 : size < 10 ? 3 : size < 100 ? 2 : 1;
-            const auto* volts = i > 0 ? std::get_if<CountsToVolts>(&s->chain[i - 1]) : nullptr;
-            if (volts) step = (volts->high - volts->low) / std::ldexp(1.0, volts->bits);
-            if (unit != "V") step = 0;
+            const auto resolution = i > 0 ? s->chain[i - 1].kind().resolution : nullptr;
+            if (const auto own = resolution ? resolution(s->chain[i - 1]) : std::nullopt) {
+                step = *own;
+                stepUnit = unit;
+            } else if (unit != stepUnit) {
+                step = 0;
+            }
             if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
         }
         if (i == s->chain.size() && i > 0 && !isDigital(s->kind))

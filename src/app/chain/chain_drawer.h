@@ -9,6 +9,9 @@
 
 namespace cruscotto {
 
+class Field;
+struct StageCapture;
+
 /// How the reading of the selected signal is made, stage by stage, each with its own live value and edited in place.
 class ChainDrawer : public QScrollArea {
     Q_OBJECT
@@ -42,15 +45,17 @@ private:
     void addOutput(QVBoxLayout* column);
     void addKeep(QVBoxLayout* column);
     void addStageFields(StageCard& card, std::size_t i);
-    class Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
-                          std::function<void(const QString&)> take);
-    class Field* numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
-                             std::function<void(double)> set);
-    /// What comes into the stage, on average over the last second, becomes this member of it; false, and said, if there
-    /// is nothing.
-    bool capturePoint(std::size_t stage, double TwoPoints::*member);
-    void unitField(StageCard& card, std::size_t i, std::function<std::string(const Stage&)> get,
-                   std::function<void(Stage&, std::string)> set);
+    Field* addField(StageCard& card, const QString& label, std::function<QString(const SignalSpec&)> show,
+                    std::function<void(const QString&)> take);
+    Field* numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
+                       std::function<void(double)> set);
+    void addStageField(StageCard& card, std::size_t stage, std::size_t field);
+    /// A choice among words, each with the text that the stage keeps for it.
+    void addChoice(StageCard& card, std::size_t stage, std::size_t field, const QStringList& shown,
+                   const std::vector<std::string>& kept);
+    /// What comes into the stage, on average over the last second, becomes the captured field; false, and said, if
+    /// there is nothing.
+    bool capture(std::size_t stage, const StageCapture& capture);
     void stageMenu(std::size_t i, QPoint at);
 
     Session& session_;

@@ -1,4 +1,4 @@
-// What can be typed and chosen in each kind of stage: a part of the chain drawer.
+// What can be typed and chosen in a stage, made from the fields that its kind declares: a part of the chain drawer.
 #include <QComboBox>
 #include <QDate>
 #include <QPushButton>
@@ -7,10 +7,22 @@
 #include "app/chain/chain_drawer.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/words.h"
+#include "core/chain/stage_kind.h"
 
 namespace cruscotto {
 
-bool ChainDrawer::capturePoint(std::size_t i, double TwoPoints::*member) {
+namespace {
+
+/// The field's text in the signal as it is now; empty where the chain is no longer as it was.
+std::string textIn(const SignalSpec& s, std::size_t stage, std::size_t field) {
+    if (stage >= s.chain.size() || field >= s.chain[stage].kind().fields.size()) return {};
+    const auto* text = std::get_if<std::string>(&s.chain[stage].value(field));
+    return text ? *text : std::string();
+}
+
+}  // namespace
+
+bool ChainDrawer::capture(std::size_t i, const StageCapture& what) {
     const Instant t = session_.shownAt();
     const Source& source = session_.source();
     const std::string id = signal_.toStdString();
@@ -24,145 +36,109 @@ bool ChainDrawer::capturePoint(std::size_t i, double TwoPoints::*member) {
         stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));
         return false;
     }
-    auto next = std::get<TwoPoints>(spec()->chain[i]);
-    next.*member = QString::number(taken.means[i], 'g', 9).toDouble();  // no more than can be read
+    // No more digits than can be read.
+    Stage next = spec()->chain[i].with(what.field, QString::number(taken.means[i], 'g', 9).toDouble());
     const QString day = QDate::currentDate().toString(Qt::ISODate);
-    next.note =
-        (taken.samples > 1 ? tr("captured %1, mean of %n readings", {}, static_cast<int>(taken.samples)).arg(day)
-                           : tr("captured %1").arg(day))
-            .toStdString();
+    const QString note = taken.samples > 1
+                             ? tr("captured %1, mean of %n readings", {}, static_cast<int>(taken.samples)).arg(day)
+                             : tr("captured %1").arg(day);
+    if (!what.note.empty()) next = next.with(what.note, note.toStdString());
     editStage(i, next, tr("Capture point"));
     return true;
 }
 
-void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
-    // A number inside the stage, by a pointer to the member that holds it.
-    const auto number = [&]<class S, class N>(const QString& label, N S::*member) {
-        return numberField(
-            card, label,
-            [i, member](const SignalSpec& s) {
-                return i < s.chain.size() && std::holds_alternative<S>(s.chain[i])
-                           ? static_cast<double>(std::get<S>(s.chain[i]).*member)
-                           : 0.0;
-            },
-            [this, i, member, label](double v) {
-                S next = std::get<S>(spec()->chain[i]);
-                next.*member = static_cast<N>(std::is_integral_v<N> ? std::clamp(v, -1e9, 1e9) : v);
-                editStage(i, next, tr("Change %1").arg(label.toLower()));
-            });
-    };
+void ChainDrawer::addChoice(StageCard& card, std::size_t i, std::size_t f, const QStringList& words,
+                            const std::vector<std::string>& kept) {
+    const QString label = shown(spec()->chain[i].kind().fields[f].title);
+    auto* box = combo(label, &card);
+    box->addItems(words);
+    connect(box, &QComboBox::activated, this, [this, i, f, kept, label](int c) {
+        editStage(i, spec()->chain[i].with(f, kept[static_cast<std::size_t>(c)]), tr("Change %1").arg(label.toLower()));
+    });
+    showers_.push_back([box, kept, i, f](const SignalSpec& s) {
+        box->setCurrentIndex(static_cast<int>(std::ranges::find(kept, textIn(s, i, f)) - kept.begin()));
+    });
+    place(card.fields(), labelled(label, box, &card));
+}
+
+void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
     const Stage& stage = spec()->chain[i];
-    if (std::holds_alternative<CountsToVolts>(stage)) {
-        number(tr("Bits"), &CountsToVolts::bits);
-        auto* coding = combo(tr("Coding"), &card);
-        coding->addItems({tr("two's complement"), tr("unipolar")});
-        connect(coding, &QComboBox::activated, this, [this, i](int c) {
-            auto next = std::get<CountsToVolts>(spec()->chain[i]);
-            next.coding = c ? CountsToVolts::Coding::unipolar : CountsToVolts::Coding::twosComplement;
-            editStage(i, next, tr("Change coding"));
-        });
-        showers_.push_back([coding, i](const SignalSpec& s) {
-            if (i < s.chain.size())
-                if (const auto* c = std::get_if<CountsToVolts>(&s.chain[i]))
-                    coding->setCurrentIndex(c->coding == CountsToVolts::Coding::unipolar);
-        });
-        place(card.fields(), labelled(tr("Coding"), coding, &card));
-        number(tr("From, V"), &CountsToVolts::low);
-        number(tr("To, V"), &CountsToVolts::high);
-    } else if (std::holds_alternative<SlopeOffset>(stage)) {
-        number(tr("Slope"), &SlopeOffset::slope);
-        number(tr("Offset"), &SlopeOffset::offset);
-        unitField(
-            card, i, [](const Stage& s) { return std::get<SlopeOffset>(s).unit; },
-            [](Stage& s, std::string u) { std::get<SlopeOffset>(s).unit = std::move(u); });
-    } else if (std::holds_alternative<TwoPoints>(stage)) {
-        const auto capture = [&](const QString& label, double TwoPoints::*member, Field* is) {
-            auto* take = new QPushButton(label, &card);
-            take->setToolTip(tr("Takes the mean, over the last second, of what comes into this stage"));
-            connect(take, &QPushButton::clicked, this, [this, i, member, is] {
-                if (!capturePoint(i, member)) return;
-                is->setFocus();  // what it was in truth is typed next
-                is->selectAll();
-            });
-            place(card.fields(), take);
-        };
-        number(tr("Point 1: in"), &TwoPoints::x1);
-        Field* first = number(tr("Point 1: is"), &TwoPoints::y1);
-        number(tr("Point 2: in"), &TwoPoints::x2);
-        Field* second = number(tr("Point 2: is"), &TwoPoints::y2);
-        if (editable()) {
-            capture(tr("Capture point 1"), &TwoPoints::x1, first);
-            capture(tr("Capture point 2"), &TwoPoints::x2, second);
+    const StageField& field = stage.kind().fields[f];
+    const QString title = shown(field.title);
+    const QString effect = tr("Change %1").arg(title.toLower());
+    switch (field.type) {
+        case StageField::Type::number:
+        case StageField::Type::whole: {
+            const QString label = field.unit.empty() ? title : title + ", " + shown(unitText(field.unit));
+            Field* typed = numberField(
+                card, label,
+                [i, f](const SignalSpec& s) {
+                    if (i >= s.chain.size() || f >= s.chain[i].kind().fields.size()) return 0.0;
+                    const auto* number = std::get_if<double>(&s.chain[i].value(f));
+                    return number ? *number : 0.0;
+                },
+                [this, i, f, effect](double v) { editStage(i, spec()->chain[i].with(f, v), effect); });
+            typed->setObjectName(shown(field.key));
+            return;
         }
-        unitField(
-            card, i, [](const Stage& s) { return std::get<TwoPoints>(s).unit; },
-            [](Stage& s, std::string u) { std::get<TwoPoints>(s).unit = std::move(u); });
-        addField(
-            card, tr("Date and reference"),
-            [i](const SignalSpec& s) {
-                return i < s.chain.size() && std::holds_alternative<TwoPoints>(s.chain[i])
-                           ? shown(std::get<TwoPoints>(s.chain[i]).note)
-                           : QString();
-            },
-            [this, i](const QString& text) {
-                auto next = std::get<TwoPoints>(spec()->chain[i]);
-                next.note = text.toStdString();
-                editStage(i, next, tr("Change note"));
-            });
-    } else if (std::holds_alternative<Formula>(stage)) {
-        addField(
-            card, tr("Formula over x"),
-            [i](const SignalSpec& s) {
-                return i < s.chain.size() && std::holds_alternative<Formula>(s.chain[i])
-                           ? shown(std::get<Formula>(s.chain[i]).text)
-                           : QString();
-            },
-            [this, i](const QString& text) {
-                auto next = std::get<Formula>(spec()->chain[i]);
-                next.text = text.toStdString();
-                editStage(i, next, tr("Change formula"));
-            });
-        unitField(
-            card, i, [](const Stage& s) { return std::get<Formula>(s).unit; },
-            [](Stage& s, std::string u) { std::get<Formula>(s).unit = std::move(u); });
-    } else if (std::holds_alternative<MovingMean>(stage)) {
-        number(tr("Samples"), &MovingMean::samples);
-    } else if (std::holds_alternative<ConvertUnit>(stage)) {
-        auto* unit = combo(tr("Unit"), &card);
-        std::string before = rawUnit(spec()->kind);
-        for (std::size_t k = 0; k < i; ++k) before = unitAfter(spec()->chain[k], before);
-        const auto units = compatibleUnits(before);
-        for (const std::string& u : units) unit->addItem(shown(unitText(u)));
-        connect(unit, &QComboBox::activated, this, [this, i, units](int c) {
-            editStage(i, ConvertUnit{units[static_cast<std::size_t>(c)]}, tr("Change unit"));
+        case StageField::Type::choice: {
+            QStringList words;
+            std::vector<std::string> kept;
+            for (const StageField::Choice& c : field.choices) {
+                words << shown(c.title);
+                kept.push_back(c.key);
+            }
+            return addChoice(card, i, f, words, kept);
+        }
+        case StageField::Type::likeUnit: {
+            QStringList words;
+            const auto units = compatibleUnits(unitBefore(spec()->chain, i, spec()->kind));
+            for (const std::string& u : units) words << shown(unitText(u));
+            return addChoice(card, i, f, words, units);
+        }
+        case StageField::Type::signal: {
+            QStringList words{tr("none")};
+            std::vector<std::string> kept{""};
+            for (const auto& other : session_.bench().signals)
+                if (other->id != spec()->id) {
+                    words << shown(other->name);
+                    kept.push_back(other->id);
+                }
+            return addChoice(card, i, f, words, kept);
+        }
+        case StageField::Type::unit:
+        case StageField::Type::formula:
+        case StageField::Type::note:
+            break;
+    }
+    const bool isUnit = field.type == StageField::Type::unit;
+    addField(
+        card, title,
+        [i, f, isUnit](const SignalSpec& s) {
+            const std::string text = textIn(s, i, f);
+            return shown(isUnit && i < s.chain.size() ? unitText(text) : text);
+        },
+        [this, i, f, isUnit, effect](const QString& typed) {
+            if (!spec() || i >= spec()->chain.size()) return;
+            const std::string text = typed.toStdString();
+            editStage(i, spec()->chain[i].with(f, isUnit ? unitFromTyped(text) : text), effect);
         });
-        showers_.push_back([unit, units, i](const SignalSpec& s) {
-            if (i < s.chain.size())
-                if (const auto* c = std::get_if<ConvertUnit>(&s.chain[i]))
-                    unit->setCurrentIndex(
-                        static_cast<int>(std::find(units.begin(), units.end(), c->unit) - units.begin()));
+}
+
+void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
+    const StageKind& kind = spec()->chain[i].kind();
+    for (std::size_t f = 0; f < kind.fields.size(); ++f) addStageField(card, i, f);
+    if (!editable()) return;
+    for (const StageCapture& c : kind.captures) {
+        auto* take = new QPushButton(shown(c.title), &card);
+        take->setToolTip(tr("Takes the mean, over the last second, of what comes into this stage"));
+        connect(take, &QPushButton::clicked, this, [this, i, &c, &card] {
+            if (!capture(i, c)) return;
+            auto* next = card.findChild<Field*>(shown(c.typedNext));
+            next->setFocus();  // what it was in truth is typed next
+            next->selectAll();
         });
-        place(card.fields(), labelled(tr("Unit"), unit, &card));
-    } else if (std::holds_alternative<ValidRange>(stage)) {
-        number(tr("From"), &ValidRange::low);
-        number(tr("To"), &ValidRange::high);
-    } else if (std::holds_alternative<PulseCounter>(stage)) {
-        auto* mode = combo(tr("Reads as"), &card);
-        mode->addItems({tr("frequency"), tr("turns a minute"), tr("count")});
-        connect(mode, &QComboBox::activated, this, [this, i](int m) {
-            auto next = std::get<PulseCounter>(spec()->chain[i]);
-            next.mode = static_cast<PulseCounter::Mode>(m);
-            editStage(i, next, tr("Change counter"));
-        });
-        showers_.push_back([mode, i](const SignalSpec& s) {
-            if (i < s.chain.size())
-                if (const auto* c = std::get_if<PulseCounter>(&s.chain[i]))
-                    mode->setCurrentIndex(static_cast<int>(c->mode));
-        });
-        place(card.fields(), labelled(tr("Reads as"), mode, &card));
-        number(tr("Pulses per turn"), &PulseCounter::pulsesPerTurn);
-        number(tr("Silence, s"), &PulseCounter::silenceSeconds);
-        number(tr("Gate, s"), &PulseCounter::gateSeconds);
+        place(card.fields(), take);
     }
 }
 

@@ -10,6 +10,7 @@
 #include "app/widgets/words.h"
 #include "core/base/json_text.h"
 #include "core/base/number_text.h"
+#include "core/chain/common_stages.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {
@@ -167,12 +168,11 @@ Bench withSignalFor(const Bench& bench, const std::string& device, const Termina
         s.chain = t.chain;
     } else if (t.kind == ChannelKind::analogInput && !t.ranges.empty()) {
         s.range = t.ranges.back();
-        s.chain = {
-            CountsToVolts{t.bits, t.ranges.back().low, t.ranges.back().high, CountsToVolts::Coding::twosComplement}};
+        s.chain = {countsToVolts(t.bits, t.ranges.back().low, t.ranges.back().high)};
     } else if (t.kind == ChannelKind::analogInput && t.type == SampleType::float64) {
-        s.chain = {SlopeOffset{1, 0, "1"}};  // a number as the board says it
+        s.chain = {slopeOffset(1, 0, "1")};  // a number as the board says it
     } else if (t.kind == ChannelKind::counterInput) {
-        s.chain = {PulseCounter{}};
+        s.chain = {pulseCounter()};
     }
     if (isOutput(t.kind)) {
         const Scale range = isDigital(t.kind) ? Scale{0, 1} : t.ranges.empty() ? Scale{0, 10} : t.ranges.back();

@@ -1,6 +1,7 @@
 #include "core/bench/keep.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/chain/common_stages.h"
 
 #include <algorithm>
 #include <cmath>
@@ -8,12 +9,6 @@
 namespace cruscotto {
 
 namespace {
-
-bool remembers(const ChainSpec& chain) {
-    return std::any_of(chain.begin(), chain.end(), [](const Stage& s) {
-        return std::holds_alternative<MovingMean>(s) || std::holds_alternative<PulseCounter>(s);
-    });
-}
 
 bool thins(const KeepSpec& keep) {
     return keep.what == KeepSpec::What::changes || (keep.what == KeepSpec::What::oneInN && keep.every > 1);
@@ -58,7 +53,7 @@ std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
     SignalSpec out = signal;
     if (!isDigital(signal.kind)) {
         out.kind = ChannelKind::analogInput;
-        out.chain = {SlopeOffset{1, 0, signal.unit()}};
+        out.chain = {slopeOffset(1, 0, signal.unit())};
     } else {
         out.chain.clear();
     }
@@ -66,7 +61,7 @@ std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
     // A mean of on and off is neither.
     if (isDigital(signal.kind)) {
         out.kind = ChannelKind::analogInput;
-        out.chain = {SlopeOffset{1, 0, "1"}};
+        out.chain = {slopeOffset(1, 0, "1")};
     }
     SignalSpec low = out, high = out;
     low.id += "-min";

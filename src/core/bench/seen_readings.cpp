@@ -1,10 +1,11 @@
 #include "core/bench/seen_readings.h"
 
-#include <array>
+#include <algorithm>
 #include <cmath>
 
 #include "core/base/number_text.h"
 #include "core/chain/chain.h"
+#include "core/chain/stage_kind.h"
 #include "core/signal/scale.h"
 
 namespace cruscotto {
@@ -17,38 +18,13 @@ bool isWhole(double v) {
     return v == std::floor(v);
 }
 
-/// Where a stage's outcome lies if what comes in lies there; nothing where that cannot be told.
-std::optional<Scale> behind(const ChainSpec& chain, ChannelKind kind, std::optional<Scale> at) {
-    for (std::size_t i = 0; i < chain.size(); ++i) {
-        if (const auto* counts = std::get_if<CountsToVolts>(&chain[i])) {
-            at = Scale{counts->low, counts->high};
-            continue;
-        }
-        if (const auto* valid = std::get_if<ValidRange>(&chain[i])) {
-            const Scale within{valid->low, valid->high};
-            at = at ? Scale{std::max(at->low, within.low), std::min(at->high, within.high)} : within;
-            if (!(at->low < at->high)) at = within;
-            continue;
-        }
-        if (std::holds_alternative<PulseCounter>(chain[i])) at = std::nullopt;
-        if (!at) continue;
-        // A sweep through what can come in: a formula need not be highest at an end.
-        constexpr int steps = 64;
-        std::string unit = rawUnit(kind);
-        for (std::size_t k = 0; k < i; ++k) unit = unitAfter(chain[k], unit);
-        ChainSpec alone{chain[i]};
-        if (std::holds_alternative<ConvertUnit>(chain[i])) alone.insert(alone.begin(), SlopeOffset{1, 0, unit});
-        auto stage = ChainEvaluator::make(alone, kind);
-        if (!stage) return std::nullopt;
-        Summary reached;
-        Readings out;
-        for (int k = 0; k <= steps; ++k) {
-            stage.value().reset();
-            stage.value().process({at->low + (at->high - at->low) * k / steps}, {Instant{}}, out);
-            reached.add(out.values[0]);
-        }
-        if (!(reached.min < reached.max)) return std::nullopt;
-        at = Scale{reached.min, reached.max};
+/// Where the chain's readings lie; nothing where that cannot be told.
+std::optional<Scale> reachOf(const ChainSpec& chain, ChannelKind kind) {
+    std::optional<Scale> at;
+    std::string unit = rawUnit(kind);
+    for (const Stage& stage : chain) {
+        at = reachAfter(stage, unit, at);
+        unit = unitAfter(stage, unit);
     }
     return at;
 }
@@ -66,21 +42,15 @@ std::optional<Scale> expectedScale(const SignalSpec& signal) {
     if (signal.scale) return signal.scale;
     if (isDigital(signal.kind)) return Scale{0, 1};
     if (signal.output) return Scale{signal.output->low, signal.output->high};
-    const auto reached = behind(signal.chain, signal.kind, std::nullopt);
+    const auto reached = reachOf(signal.chain, signal.kind);
     return reached ? std::optional(tidy(*reached)) : std::nullopt;
 }
 
 bool readsWhole(const SignalSpec& signal) {
     if (isOutput(signal.kind)) return false;
     const std::string unit = signal.unit();
-    if (unit == "{counts}" || unit == "{pulses}") {
-        for (const Stage& stage : signal.chain)
-            if (!std::holds_alternative<Invert>(stage) && !std::holds_alternative<ValidRange>(stage) &&
-                !std::holds_alternative<PulseCounter>(stage))
-                return false;
-        return true;
-    }
-    return false;
+    return (unit == "{counts}" || unit == "{pulses}") &&
+           std::ranges::all_of(signal.chain, [](const Stage& stage) { return stage.kind().keepsWhole; });
 }
 
 const SeenReadings::Seen* SeenReadings::find(const SignalSpec& signal) const {

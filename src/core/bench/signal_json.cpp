@@ -1,4 +1,5 @@
 #include "core/bench/signal_json.h"
+#include "core/chain/stage_kind.h"
 
 #include <array>
 #include <limits>
@@ -13,40 +14,42 @@ namespace {
 Json stageJson(const Stage& stage) {
     Json j;
     j["stage"] = stageKey(stage);
-    if (const auto* s = std::get_if<CountsToVolts>(&stage)) {
-        j["bits"] = s->bits;
-        j["low"] = s->low;
-        j["high"] = s->high;
-        j["coding"] = s->coding == CountsToVolts::Coding::unipolar ? "unipolar" : "twos-complement";
-    } else if (const auto* line = std::get_if<SlopeOffset>(&stage)) {
-        j["slope"] = line->slope;
-        j["offset"] = line->offset;
-        j["unit"] = line->unit;
-    } else if (const auto* points = std::get_if<TwoPoints>(&stage)) {
-        j["x1"] = points->x1;
-        j["y1"] = points->y1;
-        j["x2"] = points->x2;
-        j["y2"] = points->y2;
-        j["unit"] = points->unit;
-        if (!points->note.empty()) j["note"] = points->note;
-    } else if (const auto* formula = std::get_if<Formula>(&stage)) {
-        j["formula"] = formula->text;
-        j["unit"] = formula->unit;
-    } else if (const auto* mean = std::get_if<MovingMean>(&stage)) {
-        j["samples"] = mean->samples;
-    } else if (const auto* convert = std::get_if<ConvertUnit>(&stage)) {
-        j["unit"] = convert->unit;
-    } else if (const auto* valid = std::get_if<ValidRange>(&stage)) {
-        j["low"] = valid->low;
-        j["high"] = valid->high;
-    } else if (const auto* counter = std::get_if<PulseCounter>(&stage)) {
-        constexpr std::array modes{"frequency", "rpm", "count"};
-        j["mode"] = modes.at(static_cast<std::size_t>(counter->mode));
-        j["pulses-per-turn"] = counter->pulsesPerTurn;
-        j["silence-s"] = counter->silenceSeconds;
-        j["gate-s"] = counter->gateSeconds;
+    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
+        const StageField& field = stage.kind().fields[i];
+        if (const auto* number = std::get_if<double>(&stage.value(i))) {
+            if (field.type == StageField::Type::whole)
+                j[field.key] = static_cast<std::int64_t>(*number);
+            else
+                j[field.key] = *number;
+        } else if (const auto* words = std::get_if<std::string>(&stage.value(i))) {
+            if (field.type != StageField::Type::note || !words->empty()) j[field.key] = *words;
+        }
     }
     return j;
+}
+
+StageValue readField(JsonFields& f, const StageField& field) {
+    const std::string otherwise = field.needed                             ? ""
+                                  : std::get_if<std::string>(&field.first) ? std::get<std::string>(field.first)
+                                                                           : "";
+    switch (field.type) {
+        case StageField::Type::number:
+            if (field.needed) return f.neededNumber(field.key);
+            if (const auto given = f.maybeNumber(field.key)) return *given;
+            return field.first;
+        case StageField::Type::whole:
+            return double(f.integer(field.key, static_cast<int>(std::get<double>(field.first)),
+                                    static_cast<int>(field.low), static_cast<int>(field.high)));
+        case StageField::Type::note:
+            return f.words(field.key);
+        case StageField::Type::choice:
+        case StageField::Type::unit:
+        case StageField::Type::likeUnit:
+        case StageField::Type::formula:
+        case StageField::Type::signal:
+            break;
+    }
+    return f.string(field.key, field.needed, otherwise);
 }
 
 std::optional<Stage> readStage(const Json& json, const std::string& where, const std::string& unitBefore,
@@ -54,46 +57,16 @@ std::optional<Stage> readStage(const Json& json, const std::string& where, const
     const std::size_t before = problems.size();
     JsonFields f(json, where, problems);
     const std::string key = f.string("stage", true);
-    const auto unit = [&] { return f.string("unit", false, "1"); };
-    Stage stage;
-    if (key == "counts-to-volts") {
-        using Coding = CountsToVolts::Coding;
-        stage = CountsToVolts{
-            f.integer("bits", 16, 1, 32), f.neededNumber("low"), f.neededNumber("high"),
-            f.choice<Coding>("coding", {{"twos-complement", Coding::twosComplement}, {"unipolar", Coding::unipolar}},
-                             Coding::twosComplement)};
-    } else if (key == "slope-offset") {
-        stage = SlopeOffset{f.neededNumber("slope"), f.number("offset", 0), unit()};
-    } else if (key == "two-points") {
-        stage =
-            TwoPoints{f.neededNumber("x1"), f.neededNumber("y1"), f.neededNumber("x2"), f.neededNumber("y2"), unit(),
-                      f.words("note")};
-    } else if (key == "formula") {
-        stage = Formula{f.string("formula", true), unit()};
-    } else if (key == "moving-mean") {
-        stage = MovingMean{f.integer("samples", 10, 1, 1'000'000)};
-    } else if (key == "convert-unit") {
-        stage = ConvertUnit{f.string("unit", true)};
-    } else if (key == "valid-range") {
-        stage = ValidRange{f.neededNumber("low"), f.neededNumber("high")};
-    } else if (key == "invert") {
-        stage = Invert{};
-    } else if (key == "pulse-counter") {
-        using Mode = PulseCounter::Mode;
-        stage = PulseCounter{
-            f.choice<Mode>("mode", {{"frequency", Mode::frequency}, {"rpm", Mode::rpm}, {"count", Mode::count}},
-                           Mode::frequency),
-            f.number("pulses-per-turn", 1), f.number("silence-s", 2), f.number("gate-s", 0.25)};
-    } else {
+    const StageKind* kind = stageKind(key);
+    if (!kind) {
+        std::string all;
+        for (const StageKind* k : stageKinds()) all += (all.empty() ? "" : ", ") + k->key;
         if (problems.size() == before)
-            f.complain(
-                "stage",
-                text(
-                    "There is no stage \"{0}\". Use counts-to-volts, pulse-counter, invert, moving-mean, slope-offset, "
-                    "two-points, formula, convert-unit or valid-range.",
-                    key));
+            f.complain("stage", text("There is no stage \"{0}\". Use one of: {1}.", key, all));
         return std::nullopt;
     }
+    Stage stage(*kind);
+    for (std::size_t i = 0; i < kind->fields.size(); ++i) stage = stage.with(i, readField(f, kind->fields[i]));
     if (problems.size() != before) return std::nullopt;
     if (auto checked = checkStage(stage, unitBefore); !checked) {
         f.complain("", checked.error().message);

@@ -154,8 +154,7 @@ bool describe(hid_t dataset, const RunSignal& s) {
     std::string calibration;
     for (const Stage& stage : spec.chain) {
         calibration += (calibration.empty() ? "" : " ") + describeStage(stage).english();
-        if (const auto* points = std::get_if<TwoPoints>(&stage); points && !points->note.empty())
-            calibration += " (" + points->note + ")";
+        if (const std::string note = stageNote(stage); !note.empty()) calibration += " (" + note + ")";
     }
     return attribute(dataset, "name", spec.name) && attribute(dataset, "tag", spec.tag) &&
            attribute(dataset, "unit", unitText(spec.unit())) && attribute(dataset, "unit_ucum", spec.unit()) &&

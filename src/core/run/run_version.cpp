@@ -18,19 +18,11 @@ struct Reworked {
     std::array<std::vector<Bucket>, pyramidLevels> buckets;  // by level - 1
 };
 
-Result<void> checkChain(const SignalSpec& spec) {
-    std::string unit = rawUnit(spec.kind);
-    for (const Stage& stage : spec.chain) {
-        if (auto fine = checkStage(stage, unit); !fine) return failure("{0}: {1}", spec.name, fine.error().english());
-        unit = unitAfter(stage, unit);
-    }
-    return {};
-}
-
 Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<SignalSpec>& corrected) {
     std::vector<Reworked> out;
     for (const SignalSpec& spec : corrected) {
-        if (auto fine = checkChain(spec); !fine) return fine.error();
+        if (auto fine = checkChain(spec.chain, spec.kind); !fine)
+            return failure("{0}: {1}", spec.name, fine.error().english());
         bool found = false;
         for (const RunSignal& s : run.signals) {
             if (s.key != spec.id) continue;

@@ -9,6 +9,7 @@
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/base/whole_file.h"
+#include "core/chain/common_stages.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
 
@@ -396,7 +397,7 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
             info.title = title;
             if (!bit)
                 info.chain = {
-                    SlopeOffset{signal.factor, signal.offset, signal.unit.empty() ? "1" : unitFromTyped(signal.unit)}};
+                    slopeOffset(signal.factor, signal.offset, signal.unit.empty() ? "1" : unitFromTyped(signal.unit))};
             out.push_back(std::move(info));
         }
     }

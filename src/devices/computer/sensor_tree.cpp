@@ -1,4 +1,5 @@
 #include "devices/computer/sensor_tree.h"
+#include "core/chain/common_stages.h"
 #include "devices/kernel_file.h"
 
 #include <fcntl.h>
@@ -105,7 +106,7 @@ private:
             const std::string channel = leaf.substr(0, leaf.size() - 6);
             const Suffix* kind = kindOf(hwmonKinds, channel);
             if (!kind) continue;
-            add(name + "." + channel, file, {SlopeOffset{kind->factor, 0, kind->unit}},
+            add(name + "." + channel, file, {slopeOffset(kind->factor, 0, kind->unit)},
                 kernelLine(device / (channel + "_label")));
         }
     }
@@ -129,7 +130,7 @@ private:
             const double scale = raw ? attribute("scale").value_or(1) : 1,
                          offset = raw ? attribute("offset").value_or(0) : 0;
             add(name + "." + channel, file,
-                {SlopeOffset{scale * kind->factor, offset * scale * kind->factor, kind->unit}},
+                {slopeOffset(scale * kind->factor, offset * scale * kind->factor, kind->unit)},
                 kernelLine(device / ("in_" + channel + "_label")));
         }
     }
@@ -141,7 +142,7 @@ private:
             const std::string leaf = count.filename().string();
             std::error_code ec;
             if (!leaf.starts_with("count") || !fs::exists(count / "count", ec)) continue;
-            add(name + "." + leaf, count / "count", {PulseCounter{}}, kernelLine(count / "name"),
+            add(name + "." + leaf, count / "count", {pulseCounter()}, kernelLine(count / "name"),
                 ChannelKind::counterInput, SampleType::uint32);
         }
     }

@@ -12,6 +12,7 @@
 #include <sstream>
 
 #include "core/base/parsed.h"
+#include "core/chain/common_stages.h"
 #include "devices/kernel_file.h"
 #include "devices/link/access.h"
 #include "devices/link/link_driver.h"
@@ -260,7 +261,7 @@ DeviceKind counterEventsKind() {
         const auto settings = counterEventsSettings(json);
         if (!settings) return out;
         for (const CounterWatch& w : settings.value().watches)
-            out.push_back({w.name, ChannelKind::counterInput, SampleType::uint32, {}, 0, {}, {PulseCounter{}}});
+            out.push_back({w.name, ChannelKind::counterInput, SampleType::uint32, {}, 0, {}, {pulseCounter()}});
         return out;
     };
     kind.check = [](const JsonText& json) -> Result<void> {

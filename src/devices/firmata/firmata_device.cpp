@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/chain/common_stages.h"
 #include "devices/firmata/firmata_text.h"
 #include "devices/link/link_driver.h"
 
@@ -420,7 +421,7 @@ private:
             if (const auto it = modes.find(firmata::analog);
                 it != modes.end() && i < know_.channels.size() && know_.channels[i] < 127)
                 add("A" + std::to_string(know_.channels[i]), ChannelKind::analogInput, it->second,
-                    {CountsToVolts{std::clamp(it->second, 1, 32), 0, 5, CountsToVolts::Coding::unipolar}});
+                    {countsToVolts(std::clamp(it->second, 1, 32), 0, 5, "unipolar")});
             if (modes.contains(firmata::input)) add(pin, ChannelKind::digitalInput, 1);
             if (modes.contains(firmata::pullUp)) add(pin + " pull-up", ChannelKind::digitalInput, 1);
             if (modes.contains(firmata::output)) add(pin + " out", ChannelKind::digitalOutput, 1);
@@ -428,7 +429,7 @@ private:
                 add(pin + " pwm", ChannelKind::analogOutput, it->second, {},
                     Scale{0, static_cast<double>((1 << std::clamp(it->second, 1, 28)) - 1)});
             if (const auto it = modes.find(firmata::servo); it != modes.end())
-                add(pin + " servo", ChannelKind::analogOutput, it->second, {SlopeOffset{1, 0, "deg"}}, Scale{0, 180});
+                add(pin + " servo", ChannelKind::analogOutput, it->second, {slopeOffset(1, 0, "deg")}, Scale{0, 180});
         }
         if (replayed_ && know_.firmware.empty()) {
             for (const auto& [mode, number] : seen_)

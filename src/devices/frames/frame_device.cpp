@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "core/base/number_text.h"
+#include "core/chain/common_stages.h"
 #include "devices/frames/frame_guess.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/byte_template.h"
@@ -285,7 +286,7 @@ std::vector<TerminalInfo> frameTerminals(const JsonText& json) {
         info.kind = f.bits == 1 ? ChannelKind::digitalInput : ChannelKind::analogInput;
         info.type = f.offset + f.bytes <= s.layout.shortest() ? f.sampleType() : SampleType::float64;
         info.title = Text{frameFieldText(f)};
-        if (f.bits != 1) info.chain = {SlopeOffset{1, 0, "1"}};
+        if (f.bits != 1) info.chain = {slopeOffset(1, 0, "1")};
         out.push_back(std::move(info));
     }
     for (const auto& [name, bytes] : s.outputs)

@@ -180,7 +180,7 @@ private:
     struct Parameter {
         const IoLinkSettings::Sensor* sensor;
         const IoddParameter* what;  // null: commands
-        SlopeOffset shown;
+        ShownAs shown;
     };
 
     void openScan(Polled& p) {
@@ -261,7 +261,7 @@ private:
         const IoddValue& v = parameter.value;
         p.key = s.alias + "/" + v.name;
         p.title = Text{p.key};
-        const SlopeOffset as = shownAs(v, settings_.units);
+        const ShownAs as = shownAs(v, settings_.units);
         if (as.unit != "1") p.unit = unitText(as.unit);
         for (const auto& [value, words] : v.words) p.choices.push_back(words);
         if (v.type == IoddValue::Type::boolean && p.choices.empty()) p.choices = {"0", "1"};
@@ -496,7 +496,7 @@ private:
             for (Polled& p : sensors_)
                 for (const IoddValue& v : p.what->iodd.out)
                     if (terminalOf(*p.what, v.name) == terminal) {
-                        const SlopeOffset as = shownAs(v, settings_.units);
+                        const ShownAs as = shownAs(v, settings_.units);
                         v.put((value - as.offset) / as.slope, p.out);
                         p.outChanged = p.outGiven = true;
                     }

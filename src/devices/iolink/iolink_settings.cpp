@@ -4,6 +4,7 @@
 #include <array>
 
 #include "core/base/units.h"
+#include "core/chain/common_stages.h"
 #include "devices/link/byte_link.h"
 #include "devices/settings_reader.h"
 
@@ -62,8 +63,8 @@ Result<IoLinkSettings> ioLinkSettings(const JsonText& text) {
     return out;
 }
 
-SlopeOffset shownAs(const IoddValue& v, IoLinkSettings::Units units) {
-    SlopeOffset out{v.gradient, v.offset, v.unit.empty() ? "1" : v.unit};
+ShownAs shownAs(const IoddValue& v, IoLinkSettings::Units units) {
+    ShownAs out{v.gradient, v.offset, v.unit.empty() ? "1" : v.unit};
     const std::string to = unitIn(units, out.unit);
     if (const auto c = convertUnit(out.unit, to); c && to != out.unit)
         out = {out.slope * c->factor, out.offset * c->factor + c->offset, to};
@@ -85,8 +86,8 @@ std::vector<TerminalInfo> ioLinkTerminals(const JsonText& text) {
             info.kind = isOut ? (bit ? ChannelKind::digitalOutput : ChannelKind::analogOutput)
                               : (bit ? ChannelKind::digitalInput : ChannelKind::analogInput);
             info.type = v.sampleType();
-            const SlopeOffset as = shownAs(v, settings.value().units);
-            if (!bit) info.chain = {as};
+            const ShownAs as = shownAs(v, settings.value().units);
+            if (!bit) info.chain = {slopeOffset(as.slope, as.offset, as.unit)};
             if (isOut && !bit && v.limits) {
                 const auto [low, high] =
                     std::minmax({v.limits->low * as.slope + as.offset, v.limits->high * as.slope + as.offset});

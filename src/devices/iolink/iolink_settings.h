@@ -33,8 +33,12 @@ Result<IoLinkSettings> ioLinkSettings(const JsonText& json);
 
 /// The same quantity in the other system's unit, as "Cel" in "[degF]"; the unit itself where it has none there.
 std::string unitIn(IoLinkSettings::Units system, const std::string& ucum);
-/// How a raw value is shown in the chosen system of units: factor, offset and unit.
-SlopeOffset shownAs(const IoddValue& v, IoLinkSettings::Units units);
+struct ShownAs {
+    double slope = 1, offset = 0;
+    std::string unit = "1";  ///< UCUM
+};
+/// How a raw value is shown in the chosen system of units.
+ShownAs shownAs(const IoddValue& v, IoLinkSettings::Units units);
 /// What a value of a sensor is called as a terminal: "level.Temperature".
 std::string terminalOf(const IoLinkSettings::Sensor& s, const std::string& name);
 /// The terminals that these settings make; none where they do not read.

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "core/base/number_text.h"
+#include "core/chain/common_stages.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {
@@ -84,7 +85,7 @@ std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {
                 info.title = r.title;
                 info.chain = r.chain;
             }
-        if (info.chain.empty() && c.kind == ChannelKind::analogInput) info.chain = {SlopeOffset{1, 0, "1"}};
+        if (info.chain.empty() && c.kind == ChannelKind::analogInput) info.chain = {slopeOffset(1, 0, "1")};
         out.push_back(std::move(info));
     }
     return out;

@@ -5,6 +5,7 @@
 
 #include "core/base/json_text.h"
 #include "core/base/whole_file.h"
+#include "core/chain/common_stages.h"
 
 namespace cruscotto {
 
@@ -129,7 +130,7 @@ Result<RackModule> readRackModule(const std::string& text) {
                     if (two(entry, "codes", x1, x2) && two(entry, "values", y1, y2)) {
                         if (x1 == x2) return failure("{0}: the two \"codes\" must differ.", c.point.name);
                         const std::string unit = word(entry, "unit");
-                        c.chain = {TwoPoints{x1, y1, x2, y2, unit.empty() ? "1" : unit, ""}};
+                        c.chain = {twoPoints(x1, y1, x2, y2, unit.empty() ? "1" : unit, "")};
                     }
                     out.channels.push_back(std::move(c));
                     continue;

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <cstring>
 
+#include "core/chain/common_stages.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
 
@@ -445,7 +446,7 @@ std::vector<TerminalInfo> scpiTerminals(const JsonText& json) {
     for (const ScpiQuery& q : settings.value().queries)
         for (const std::string& terminal : q.terminals())
             out.push_back(
-                {terminal, ChannelKind::analogInput, SampleType::float64, {}, 0, {}, {SlopeOffset{1, 0, "1"}}});
+                {terminal, ChannelKind::analogInput, SampleType::float64, {}, 0, {}, {slopeOffset(1, 0, "1")}});
     for (const auto& [name, bytes] : settings.value().outputs)
         out.push_back({name, ChannelKind::analogOutput, SampleType::float64});
     return out;

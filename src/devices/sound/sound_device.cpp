@@ -6,6 +6,7 @@
 #include <regex>
 
 #include "core/base/number_text.h"
+#include "core/chain/common_stages.h"
 #include "core/signal/clock_fit.h"
 #include "devices/link/link_driver.h"
 #include "devices/sound/sound_source.h"
@@ -250,7 +251,7 @@ DeviceKind soundKind() {
             TerminalInfo info{names[c]};
             const bool wide = s.bits == 32 && !s.stream;
             info.type = wide ? SampleType::int32 : SampleType::int16;
-            info.chain = {SlopeOffset{std::ldexp(1.0, wide ? -31 : -15), 0, "1"}};
+            info.chain = {slopeOffset(std::ldexp(1.0, wide ? -31 : -15), 0, "1")};
             info.title = CRUSCOTTO_TEXT("1 is the full scale; calibrate it against a known voltage.");
             out.push_back(std::move(info));
         }

@@ -9,6 +9,7 @@
 #include "core/base/time.h"
 #include "core/base/units.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {

@@ -6,6 +6,7 @@
 #include "core/base/json_text.h"
 #include "devices/device.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -32,7 +33,7 @@ TEST(BenchFile, ReadsWhatItNeedsAndDefaultsTheRest) {
     const SignalSpec* s = reading.bench->signal("p");
     ASSERT_TRUE(s);
     EXPECT_EQ(s->unit(), "bar");
-    EXPECT_EQ(std::get<CountsToVolts>(s->chain[0]).coding, CountsToVolts::Coding::twosComplement);
+    EXPECT_EQ(s->chain[0].text("coding"), "twos-complement");
     EXPECT_EQ(reading.bench->page("one")->tiles.front().kind, TileKind::dial);
     EXPECT_EQ(reading.bench->windowSeconds, 30);
 }
@@ -56,13 +57,13 @@ TEST(BenchFile, EveryStageSurvivesTheTrip) {
     s.device = "box";
     s.terminal = "CTR0";
     s.kind = ChannelKind::analogInput;
-    s.chain = {CountsToVolts{12, 0, 3.3, CountsToVolts::Coding::unipolar},
-               MovingMean{7},
-               TwoPoints{0.5, 0, 4.5, 10, "bar", "2026-01-15, deadweight"},
-               ConvertUnit{"kPa"},
-               Formula{"x*1.000000001", "kPa"},
-               ValidRange{-1, 999.5},
-               SlopeOffset{0.1, -0.2, "kPa"}};
+    s.chain = {countsToVolts(12, 0, 3.3, "unipolar"),
+               movingMean(7),
+               twoPoints(0.5, 0, 4.5, 10, "bar", "2026-01-15, deadweight"),
+               convertUnit("kPa"),
+               formula("x*1.000000001", "kPa"),
+               validRange(-1, 999.5),
+               slopeOffset(0.1, -0.2, "kPa")};
     s.limits = {-0.25, 99};
     s.scale = Scale{-1, 1};
     s.range = Scale{-10, 10};
@@ -80,7 +81,7 @@ TEST(BenchFile, EveryStageSurvivesTheTrip) {
         EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
     }
     s.kind = ChannelKind::counterInput;
-    s.chain = {PulseCounter{PulseCounter::Mode::rpm, 4, 1.5, 0.3}};
+    s.chain = {pulseCounter("rpm", 4, 1.5, 0.3)};
     EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
     s.kind = ChannelKind::digitalOutput;
     s.chain.clear();

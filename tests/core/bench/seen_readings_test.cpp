@@ -4,6 +4,7 @@
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -17,29 +18,29 @@ SignalSpec signal(ChainSpec chain, ChannelKind kind = ChannelKind::analogInput) 
 }
 
 TEST(ExpectedScale, IsWhatConverterSensorOrOutputCanGive) {
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, 0, 5}})), (Scale{0, 5}));
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{16, -10, 10}, MovingMean{1000}})), (Scale{-10, 10}));
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, 0, 5}, SlopeOffset{-2, 4, "bar"}})), (Scale{-6, 4}))
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, 0, 5)})), (Scale{0, 5}));
+    EXPECT_EQ(expectedScale(signal({countsToVolts(16, -10, 10), movingMean(1000)})), (Scale{-10, 10}));
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, 0, 5), slopeOffset(-2, 4, "bar")})), (Scale{-6, 4}))
         << "a falling line turns the ends around";
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, -2, 2}, Formula{"x*x", "bar"}})), (Scale{0, 4}))
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, -2, 2), formula("x*x", "bar")})), (Scale{0, 4}))
         << "a formula is not highest at an end alone";
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, 0, 2}, SlopeOffset{1, 0, "V"}, ConvertUnit{"mV"}})),
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, 0, 2), slopeOffset(1, 0, "V"), convertUnit("mV")})),
               (Scale{0, 2000}));
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, 0, 5}, SlopeOffset{100, 0, "Cel"}, ValidRange{0, 300}})),
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, 0, 5), slopeOffset(100, 0, "Cel"), validRange(0, 300)})),
               (Scale{0, 300}))
         << "where the scaling holds";
-    EXPECT_EQ(expectedScale(signal({CountsToVolts{12, 0, 1}, SlopeOffset{3.14159, 0.001, "bar"}})), (Scale{0, 3.5}))
+    EXPECT_EQ(expectedScale(signal({countsToVolts(12, 0, 1), slopeOffset(3.14159, 0.001, "bar")})), (Scale{0, 3.5}))
         << "ends that nobody would write are rounded outwards";
     EXPECT_EQ(expectedScale(signal({}, ChannelKind::digitalInput)), (Scale{0, 1}));
     SignalSpec output = signal({}, ChannelKind::analogOutput);
     output.output = OutputSpec{2, 8, 2, 2};
     EXPECT_EQ(expectedScale(output), (Scale{2, 8}));
-    SignalSpec own = signal({CountsToVolts{12, 0, 5}});
+    SignalSpec own = signal({countsToVolts(12, 0, 5)});
     own.scale = Scale{1, 2};
     EXPECT_EQ(expectedScale(own), (Scale{1, 2}));
-    EXPECT_FALSE(expectedScale(signal({SlopeOffset{1, 0, "1"}}))) << "a number as a board says it";
-    EXPECT_FALSE(expectedScale(signal({PulseCounter{}}, ChannelKind::counterInput)));
-    EXPECT_FALSE(expectedScale(signal({CountsToVolts{12, 0, 5}, Formula{"1/0", "1"}})));
+    EXPECT_FALSE(expectedScale(signal({slopeOffset(1, 0, "1")}))) << "a number as a board says it";
+    EXPECT_FALSE(expectedScale(signal({pulseCounter()}, ChannelKind::counterInput)));
+    EXPECT_FALSE(expectedScale(signal({countsToVolts(12, 0, 5), formula("1/0", "1")})));
 }
 
 /// One signal's readings, as they come.
@@ -50,7 +51,7 @@ struct Live {
     std::shared_ptr<SignalHistory> history =
         std::make_shared<SignalHistory>(timeline, SampleType::float64, HistorySize{1024, 64});
     SeenReadings seen;
-    SignalSpec spec = signal({SlopeOffset{1, 0, "1"}});
+    SignalSpec spec = signal({slopeOffset(1, 0, "1")});
     std::uint64_t index = 0;
 
     Live() { source.set("a", history, spec.chain, spec.kind); }
@@ -84,7 +85,7 @@ TEST(SeenReadings, TheScaleIsRoundedOutwardsWhileItLearnsAndThenStays) {
     for (int i = 0; i < 5; ++i) live.take(30);
     live.take(100);
     EXPECT_EQ(live.seen.scaleOf(live.spec), wider) << "five seconds after the first it stays";
-    live.spec.chain = {SlopeOffset{10, 0, "kg"}};
+    live.spec.chain = {slopeOffset(10, 0, "kg")};
     live.take(5);
     EXPECT_NE(live.seen.scaleOf(live.spec), wider) << "another chain is another quantity";
 }
@@ -112,11 +113,9 @@ TEST(SeenReadings, RawNumbersThatAreNotWholeAreNotRounded) {
 TEST(SeenReadings, CountsAreWholeByNatureAndWhatIsScaledHasTheDecimalsOfItsScale) {
     const SeenReadings seen;
     EXPECT_EQ(seen.decimalsOf(signal({})), 0) << "a converter's raw counts";
-    PulseCounter count;
-    count.mode = PulseCounter::Mode::count;
-    EXPECT_EQ(seen.decimalsOf(signal({count}, ChannelKind::counterInput)), 0);
-    EXPECT_EQ(seen.decimalsOf(signal({CountsToVolts{12, 0, 5}})), 2);
-    EXPECT_EQ(seen.decimalsOf(signal({CountsToVolts{12, 0, 5}, SlopeOffset{200, 0, "mm"}})), 0);
+    EXPECT_EQ(seen.decimalsOf(signal({pulseCounter("count")}, ChannelKind::counterInput)), 0);
+    EXPECT_EQ(seen.decimalsOf(signal({countsToVolts(12, 0, 5)})), 2);
+    EXPECT_EQ(seen.decimalsOf(signal({countsToVolts(12, 0, 5), slopeOffset(200, 0, "mm")})), 0);
 }
 
 }  // namespace

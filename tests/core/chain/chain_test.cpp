@@ -1,9 +1,12 @@
 #include "core/chain/chain.h"
+#include "core/chain/stage_kind.h"
 
 #include <cmath>
 #include <random>
+#include <set>
 
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -25,8 +28,7 @@ Readings run(const ChainSpec& chain, const std::vector<double>& raw, ChannelKind
 
 TEST(CountsToVolts, HasTwoToTheNLevels) {
     // 16 bits over -10 to 10 V: one count is 20/65536 V, and the highest code stops one count short of 10 V.
-    const Readings r =
-        run({CountsToVolts{16, -10, 10, CountsToVolts::Coding::twosComplement}}, {0, 1, -1, 16384, -32768, 32767});
+    const Readings r = run({countsToVolts(16, -10, 10)}, {0, 1, -1, 16384, -32768, 32767});
     const double count = 20.0 / 65536;
     EXPECT_DOUBLE_EQ(r.values[0], 0);
     EXPECT_DOUBLE_EQ(r.values[1], count);
@@ -38,7 +40,7 @@ TEST(CountsToVolts, HasTwoToTheNLevels) {
 }
 
 TEST(CountsToVolts, UnipolarTenBitsOfFiveVolts) {
-    const Readings r = run({CountsToVolts{10, 0, 5, CountsToVolts::Coding::unipolar}}, {0, 512, 1023, 1});
+    const Readings r = run({countsToVolts(10, 0, 5, "unipolar")}, {0, 512, 1023, 1});
     EXPECT_DOUBLE_EQ(r.values[1], 2.5);
     EXPECT_DOUBLE_EQ(r.values[2], 5 - 5.0 / 1024);
     EXPECT_DOUBLE_EQ(r.values[3], 5.0 / 1024);
@@ -46,14 +48,14 @@ TEST(CountsToVolts, UnipolarTenBitsOfFiveVolts) {
 }
 
 TEST(Scaling, LineTwoPointsFormulaAndUnit) {
-    EXPECT_DOUBLE_EQ(run({SlopeOffset{2, 1, "bar"}}, {3}).values[0], 7);
-    EXPECT_DOUBLE_EQ(run({TwoPoints{1, 0, 5, 10, "bar", ""}}, {2}).values[0], 2.5);
-    EXPECT_DOUBLE_EQ(run({Formula{"x^2+sqrt(x)", "1"}}, {4}).values[0], 18);
-    EXPECT_DOUBLE_EQ(run({SlopeOffset{1, 0, "bar"}, ConvertUnit{"kPa"}}, {1.5}).values[0], 150);
+    EXPECT_DOUBLE_EQ(run({slopeOffset(2, 1, "bar")}, {3}).values[0], 7);
+    EXPECT_DOUBLE_EQ(run({twoPoints(1, 0, 5, 10, "bar", "")}, {2}).values[0], 2.5);
+    EXPECT_DOUBLE_EQ(run({formula("x^2+sqrt(x)", "1")}, {4}).values[0], 18);
+    EXPECT_DOUBLE_EQ(run({slopeOffset(1, 0, "bar"), convertUnit("kPa")}, {1.5}).values[0], 150);
 }
 
 TEST(Formula, MarksWhatHasNoValueAndKeepsGoing) {
-    const Readings r = run({Formula{"1/x", "1"}}, {2, 0, 4});
+    const Readings r = run({formula("1/x", "1")}, {2, 0, 4});
     EXPECT_DOUBLE_EQ(r.values[0], 0.5);
     EXPECT_TRUE(std::isnan(r.values[1]));
     EXPECT_DOUBLE_EQ(r.values[2], 0.25);
@@ -62,21 +64,21 @@ TEST(Formula, MarksWhatHasNoValueAndKeepsGoing) {
 
 TEST(Formula, IsDataAndSaysWhatIsWrongWithIt) {
     for (const char* wrong : {"", "2*", "y+1", "system(1)", "x;x", "\"a\"", "sin("}) {
-        const auto made = ChainEvaluator::make({Formula{wrong, "1"}}, ChannelKind::analogInput);
+        const auto made = ChainEvaluator::make({formula(wrong, "1")}, ChannelKind::analogInput);
         ASSERT_FALSE(made.ok()) << wrong;
         EXPECT_NE(made.error().english().find("formula"), std::string::npos) << made.error().english();
     }
-    EXPECT_FALSE(checkStage(Formula{std::string(2000, '('), "1"}, "1").ok());
-    EXPECT_FALSE(checkStage(Formula{std::string(900, '('), "1"}, "1").ok());
+    EXPECT_FALSE(checkStage(formula(std::string(2000, '('), "1"), "1").ok());
+    EXPECT_FALSE(checkStage(formula(std::string(900, '('), "1"), "1").ok());
 }
 
 TEST(MovingMean, AveragesTheLastSamplesFewerAtTheStart) {
-    const Readings r = run({MovingMean{3}}, {3, 5, 7, 9, 11});
+    const Readings r = run({movingMean(3)}, {3, 5, 7, 9, 11});
     EXPECT_EQ(r.values, (std::vector<double>{3, 4, 5, 7, 9}));
 }
 
 TEST(MovingMean, LeavesOutWhatIsNoNumber) {
-    const Readings r = run({Formula{"1/(x-5)+x*0+x", "1"}, MovingMean{2}}, {4, 5, 6});
+    const Readings r = run({formula("1/(x-5)+x*0+x", "1"), movingMean(2)}, {4, 5, 6});
     EXPECT_DOUBLE_EQ(r.values[1], r.values[0]);  // of two, one has no value
     EXPECT_DOUBLE_EQ(r.values[2], 7);
 }
@@ -84,8 +86,8 @@ TEST(MovingMean, LeavesOutWhatIsNoNumber) {
 TEST(MovingMean, IsTheSameHoweverTheSamplesAreCutIntoBlocks) {
     std::vector<double> raw;
     for (int i = 0; i < 1000; ++i) raw.push_back(std::sin(i * 0.1) * 1000);
-    const std::vector<double> whole = run({MovingMean{37}}, raw).values;
-    auto made = ChainEvaluator::make({MovingMean{37}}, ChannelKind::analogInput);
+    const std::vector<double> whole = run({movingMean(37)}, raw).values;
+    auto made = ChainEvaluator::make({movingMean(37)}, ChannelKind::analogInput);
     const auto group = oneChannelGroup(1000);
     Readings part;
     std::vector<double> joined;
@@ -101,7 +103,7 @@ TEST(MovingMean, IsTheSameHoweverTheSamplesAreCutIntoBlocks) {
 }
 
 TEST(MovingMean, ForgetsAcrossAGap) {
-    auto made = ChainEvaluator::make({MovingMean{4}}, ChannelKind::analogInput);
+    auto made = ChainEvaluator::make({movingMean(4)}, ChannelKind::analogInput);
     const auto group = oneChannelGroup(1000);
     Readings out;
     made.value().process(*clockedBlock(group, 0, {0}, std::vector<double>{100, 100, 100}), 0, out);
@@ -112,13 +114,13 @@ TEST(MovingMean, ForgetsAcrossAGap) {
 }
 
 TEST(ValidRange, MarksAndKeepsTheNumber) {
-    const Readings r = run({ValidRange{0, 10}}, {-1, 0, 10, 10.5});
+    const Readings r = run({validRange(0, 10)}, {-1, 0, 10, 10.5});
     EXPECT_EQ(r.values, (std::vector<double>{-1, 0, 10, 10.5}));
     EXPECT_EQ(r.quality, (std::vector<QualityInterval>{{0, 1, Quality::outOfRange}, {3, 4, Quality::outOfRange}}));
 }
 
 TEST(Invert, ASwitchToGroundReadsOnWhenLow) {
-    EXPECT_EQ(run({Invert{}}, {0, 1, 0}, ChannelKind::digitalInput).values, (std::vector<double>{1, 0, 1}));
+    EXPECT_EQ(run({invert()}, {0, 1, 0}, ChannelKind::digitalInput).values, (std::vector<double>{1, 0, 1}));
 }
 
 /// A running count of pulses at `hz`, read `rate` times a second.
@@ -130,19 +132,15 @@ std::vector<double> pulses(double hz, double rate, double from, double to, doubl
 
 TEST(PulseCounter, FrequencyAndTurnsAMinute) {
     const auto counts = pulses(193.3333, 100, 0, 3);
-    EXPECT_NEAR(run({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.3}}, counts, ChannelKind::counterInput, 100)
-                    .values.back(),
+    EXPECT_NEAR(run({pulseCounter("frequency", 1, 2, 0.3)}, counts, ChannelKind::counterInput, 100).values.back(),
                 193.33, 2.5);
-    EXPECT_NEAR(
-        run({PulseCounter{PulseCounter::Mode::rpm, 4, 2, 0.3}}, counts, ChannelKind::counterInput, 100).values.back(),
-        2900, 40);
+    EXPECT_NEAR(run({pulseCounter("rpm", 4, 2, 0.3)}, counts, ChannelKind::counterInput, 100).values.back(), 2900, 40);
 }
 
 TEST(PulseCounter, IsFinerThanOneSampleOfTheEdgesTimes) {
     // Edges are known to 10 ms only; over half a second the first and last alone would be off by up to 4 %.
     const auto counts = pulses(135.337, 100, 0, 4);
-    const Readings r =
-        run({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.5}}, counts, ChannelKind::counterInput, 100);
+    const Readings r = run({pulseCounter("frequency", 1, 2, 0.5)}, counts, ChannelKind::counterInput, 100);
     for (std::size_t i = 100; i < r.values.size(); ++i) ASSERT_NEAR(r.values[i], 135.337, 0.007 * 135.337) << i;
 }
 
@@ -158,8 +156,7 @@ TEST(PulseCounter, IsTheLineThroughTheEdgesOfItsGateAfterAnyTime) {
             edges.emplace_back(begin + i * step, total += static_cast<double>(random() % 2'000'000'000));
         counts.push_back(std::fmod(total, 4294967296.0));
     }
-    auto made =
-        ChainEvaluator::make({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.1}}, ChannelKind::counterInput);
+    auto made = ChainEvaluator::make({pulseCounter("frequency", 1, 2, 0.1)}, ChannelKind::counterInput);
     ASSERT_TRUE(made);
     Readings out;
     made.value().process(*clockedBlock(oneChannelGroup(1000), 0, {begin}, counts), 0, out);
@@ -178,8 +175,8 @@ TEST(PulseCounter, IsTheLineThroughTheEdgesOfItsGateAfterAnyTime) {
 TEST(PulseCounter, TheFirstReadingsAreAsTrueAsTheLaterOnes) {
     // Two edges of a pulse train that is read 100 times a second would say 100 or 150 pulses a second.
     for (const double hz : {12.3, 68.2, 135.337, 1900.}) {
-        const Readings r = run({PulseCounter{PulseCounter::Mode::frequency, 1, 2, 0.5}}, pulses(hz, 100, 0, 2, 0.4),
-                               ChannelKind::counterInput, 100);
+        const Readings r =
+            run({pulseCounter("frequency", 1, 2, 0.5)}, pulses(hz, 100, 0, 2, 0.4), ChannelKind::counterInput, 100);
         const auto first = std::ranges::find_if(r.values, [](double v) { return std::isfinite(v); });
         EXPECT_LT(first - r.values.begin(), 26) << hz << ": a quarter of a second is enough for a first reading";
         for (auto v = first; v != r.values.end(); ++v) ASSERT_NEAR(*v, hz, 0.06 * hz) << v - r.values.begin();
@@ -188,16 +185,15 @@ TEST(PulseCounter, TheFirstReadingsAreAsTrueAsTheLaterOnes) {
 
 TEST(PulseCounter, SlowPulsesAreTimedFromEdgeToEdge) {
     // 0.8 pulses a second, read 100 times a second: counting in a window would say 0 or 3.
-    const Readings r = run({PulseCounter{PulseCounter::Mode::frequency, 1, 5, 0.25}}, pulses(0.8, 100, 0, 10),
-                           ChannelKind::counterInput, 100);
+    const Readings r =
+        run({pulseCounter("frequency", 1, 5, 0.25)}, pulses(0.8, 100, 0, 10), ChannelKind::counterInput, 100);
     EXPECT_NEAR(r.values.back(), 0.8, 0.01);
 }
 
 TEST(PulseCounter, SilenceBecomesZeroInsteadOfFreezing) {
     auto counts = pulses(50, 100, 0, 2);
     counts.resize(500, counts.back());  // three seconds without a pulse
-    const Readings r =
-        run({PulseCounter{PulseCounter::Mode::frequency, 1, 1, 0.2}}, counts, ChannelKind::counterInput, 100);
+    const Readings r = run({pulseCounter("frequency", 1, 1, 0.2)}, counts, ChannelKind::counterInput, 100);
     EXPECT_NEAR(r.values[199], 50, 1.5);
     EXPECT_LE(r.values[250], 2.1) << "half a second without a pulse cannot be faster than two a second";
     EXPECT_GT(r.values[250], 0);
@@ -208,27 +204,26 @@ TEST(PulseCounter, SilenceBecomesZeroInsteadOfFreezing) {
 TEST(PulseCounter, GoesOnAfterASilenceWithoutASpike) {
     std::vector<double> counts(300, 7);
     for (const double c : pulses(50, 100, 0, 1, 8)) counts.push_back(c);
-    const Readings r =
-        run({PulseCounter{PulseCounter::Mode::frequency, 1, 1, 0.2}}, counts, ChannelKind::counterInput, 100);
+    const Readings r = run({pulseCounter("frequency", 1, 1, 0.2)}, counts, ChannelKind::counterInput, 100);
     EXPECT_EQ(r.values[299], 0);
     for (std::size_t i = 300; i < r.values.size(); ++i) EXPECT_LT(r.values[i], 56) << i;
     EXPECT_NEAR(r.values.back(), 50, 1.5);
 }
 
 TEST(PulseCounter, CountsAcrossTheWrapOfThirtyTwoBits) {
-    const Readings r = run({PulseCounter{PulseCounter::Mode::count, 1, 2, 0}}, {4294967290.0, 4294967295.0, 3, 10},
-                           ChannelKind::counterInput);
+    const Readings r =
+        run({pulseCounter("count", 1, 2, 0)}, {4294967290.0, 4294967295.0, 3, 10}, ChannelKind::counterInput);
     EXPECT_EQ(r.values, (std::vector<double>{0, 5, 9, 16}));
 }
 
 TEST(PulseCounter, PassesOverWhatCannotBeACount) {
-    const Readings r = run({PulseCounter{PulseCounter::Mode::count, 1, 2, 0}}, {1, std::nan(""), -5, 1e300, 3},
-                           ChannelKind::counterInput);
+    const Readings r =
+        run({pulseCounter("count", 1, 2, 0)}, {1, std::nan(""), -5, 1e300, 3}, ChannelKind::counterInput);
     EXPECT_EQ(r.values, (std::vector<double>{0, 0, 0, 0, 2}));
 }
 
 TEST(StageValues, TraceANumberThroughTheChain) {
-    auto made = ChainEvaluator::make({CountsToVolts{16, -10, 10}, SlopeOffset{2.5, -2.5, "bar"}, ConvertUnit{"kPa"}},
+    auto made = ChainEvaluator::make({countsToVolts(16, -10, 10), slopeOffset(2.5, -2.5, "bar"), convertUnit("kPa")},
                                      ChannelKind::analogInput);
     Readings out;
     EXPECT_TRUE(std::isnan(made.value().stageValues()[0]));
@@ -242,12 +237,14 @@ TEST(CheckStage, EachMistakeHasItsSentence) {
         const char* says;
     };
     for (const Case& c :
-         {Case{CountsToVolts{0, -1, 1}, "bits"}, Case{CountsToVolts{33, -1, 1}, "bits"},
-          Case{CountsToVolts{16, 5, 5}, "begin below"}, Case{SlopeOffset{std::nan(""), 0, "1"}, "finite"},
-          Case{TwoPoints{2, 0, 2, 1, "1", ""}, "move the signal"}, Case{MovingMean{0}, "moving mean"},
-          Case{ConvertUnit{"Cel"}, "different things"}, Case{ValidRange{1, 0}, "valid range"},
-          Case{PulseCounter{PulseCounter::Mode::rpm, 0, 2, 0}, "more than 0"},
-          Case{PulseCounter{PulseCounter::Mode::rpm, 4, 0, 0}, "silence"}}) {
+         {Case{countsToVolts(0, -1, 1), "Bits must be a whole number from 1 to 32"},
+          Case{countsToVolts(33, -1, 1), "Bits must be a whole number from 1 to 32"},
+          Case{countsToVolts(16, 5, 5), "begin below"}, Case{slopeOffset(std::nan(""), 0, "1"), "finite"},
+          Case{twoPoints(2, 0, 2, 1, "1", ""), "move the signal"},
+          Case{movingMean(0), "Samples must be a whole number from 1 to 1000000"},
+          Case{convertUnit("Cel"), "different things"}, Case{validRange(1, 0), "valid range"},
+          Case{pulseCounter("rpm", 0, 2, 0), "more than 0"},
+          Case{pulseCounter("rpm", 4, 0, 0), "Silence must be more than 0 and at most 1000000 s"}}) {
         const auto checked = checkStage(c.stage, "bar");
         ASSERT_FALSE(checked.ok()) << stageKey(c.stage);
         EXPECT_NE(checked.error().english().find(c.says), std::string::npos) << checked.error().english();
@@ -255,13 +252,104 @@ TEST(CheckStage, EachMistakeHasItsSentence) {
 }
 
 TEST(DescribeStage, SaysWhatItDoesInOneSentence) {
-    EXPECT_EQ(describeStage(CountsToVolts{10, 0, 5, CountsToVolts::Coding::unipolar}).english(),
+    EXPECT_EQ(describeStage(countsToVolts(10, 0, 5, "unipolar")).english(),
               "10 bits make 1024 levels over 0 to 5 V: one count is 4.88281 mV.");
-    EXPECT_EQ(describeStage(CountsToVolts{16, -0.02, 0.02}).english(),
+    EXPECT_EQ(describeStage(countsToVolts(16, -0.02, 0.02)).english(),
               "16 bits make 65536 levels over \u22120.02 to 0.02 V: one count is 0.610352 µV.");
-    EXPECT_EQ(describeStage(MovingMean{50}).english(), "Averages the last 50 samples: calmer, but later.");
-    EXPECT_EQ(readingUnit({CountsToVolts{}, SlopeOffset{1, 0, "bar"}, MovingMean{5}}, ChannelKind::analogInput), "bar");
-    EXPECT_EQ(readingUnit({PulseCounter{PulseCounter::Mode::rpm, 4, 1, 0}}, ChannelKind::counterInput), "{rpm}");
+    EXPECT_EQ(describeStage(movingMean(50)).english(), "Averages the last 50 samples: calmer, but later.");
+    EXPECT_EQ(readingUnit({countsToVolts(), slopeOffset(1, 0, "bar"), movingMean(5)}, ChannelKind::analogInput), "bar");
+    EXPECT_EQ(readingUnit({pulseCounter("rpm", 4, 1, 0)}, ChannelKind::counterInput), "{rpm}");
+}
+
+TEST(StageKinds, HaveKeysOfTheirOwnAndValuesToBeginWithThatHold) {
+    std::set<std::string> keys;
+    for (const StageKind* kind : stageKinds()) {
+        EXPECT_TRUE(keys.insert(kind->key).second) << kind->key;
+        EXPECT_EQ(stageKind(kind->key), kind);
+        std::set<std::string> fields;
+        for (const StageField& f : kind->fields) EXPECT_TRUE(fields.insert(f.key).second) << kind->key << f.key;
+        for (const StageCapture& c : kind->captures)
+            EXPECT_TRUE(fields.contains(c.field) && fields.contains(c.typedNext) && fields.contains(c.note));
+        EXPECT_TRUE(kind->sentence && kind->make) << kind->key;
+    }
+    EXPECT_EQ(stageKind("no-such-stage"), nullptr);
+}
+
+TEST(StageKinds, WhatIsOfferedCanBePutBehindTheChainAsItIs) {
+    for (const ChannelKind kind : {ChannelKind::analogInput, ChannelKind::digitalInput, ChannelKind::counterInput}) {
+        const auto offered = offeredStages(kind, "bar");
+        EXPECT_FALSE(offered.empty());
+        for (const Stage& stage : offered) {
+            const auto made = makeProcessor(stage, "bar");
+            EXPECT_TRUE(made) << stageKey(stage) << ": " << made.error().english();
+            EXPECT_FALSE(describeStage(stage).english().empty());
+        }
+    }
+    EXPECT_TRUE(offeredStages(ChannelKind::digitalOutput, "1").empty());
+}
+
+TEST(Stage, IsAValueThatIsChangedInACopy) {
+    const Stage first = slopeOffset(2, 1, "bar");
+    const Stage second = first.with("slope", 3.0);
+    EXPECT_EQ(first, slopeOffset(2, 1, "bar"));
+    EXPECT_EQ(second, slopeOffset(3, 1, "bar"));
+    EXPECT_NE(first, second);
+    EXPECT_NE(first, twoPoints(0, 1, 1, 3, "bar")) << "another kind";
+    EXPECT_THROW(static_cast<void>(first.number("gradient")), std::logic_error);
+}
+
+TEST(Stage, FollowsTheTerminalsRange) {
+    EXPECT_EQ(withRange(countsToVolts(12, -10, 10), {0, 5}), countsToVolts(12, 0, 5));
+    EXPECT_EQ(withRange(validRange(0, 1), {0, 5}), validRange(0, 1)) << "a range, but not the terminal's";
+}
+
+TEST(Sensitivity, IsTheSlopeOfWhatComesOut) {
+    EXPECT_NEAR(sensitivity(slopeOffset(-2.5, 7, "bar"), "V", 3), -2.5, 1e-9);
+    EXPECT_NEAR(sensitivity(formula("x^3"), "V", 2), 12, 1e-8);
+    EXPECT_TRUE(std::isnan(sensitivity(formula("x +"), "V", 2)));
+}
+
+TEST(Contributions, OfAConverterAreItsStepOverTheRootOfTwelve) {
+    const Stage stage = countsToVolts(16, -10, 10);
+    const auto parts = stage.kind().contributions(stage, 0);
+    ASSERT_EQ(parts.size(), 1u);
+    EXPECT_DOUBLE_EQ(parts[0].standardUncertainty, 20.0 / 65536 / std::sqrt(12.0));
+    EXPECT_DOUBLE_EQ(*stage.kind().resolution(stage), 20.0 / 65536);
+}
+
+/// A stage that takes another signal's reading away from its own.
+class Difference : public StageProcessor {
+public:
+    void run(Stretch& s) override {
+        for (std::size_t i = 0; i < s.values.size(); ++i) s.values[i] -= s.needed[0][i];
+    }
+};
+
+const StageKind& differenceFrom() {
+    static const StageKind kind{
+        .key = "difference-from",
+        .title = "Difference",
+        .fields = {{.key = "other", .title = "Other", .type = StageField::Type::signal, .first = "", .needed = true}},
+        .sentence = [](const Stage&) { return Text("Less the other."); },
+        .make = [](const Stage&, const std::string&) { return processor<Difference>(); },
+    };
+    return kind;
+}
+
+TEST(NeededSignals, ReachTheStageThatNeedsThem) {
+    const ChainSpec chain{Stage(differenceFrom(), {{"other", "ambient"}}), slopeOffset(10, 0, "mV"),
+                          Stage(differenceFrom(), {{"other", "zero"}})};
+    EXPECT_EQ(neededSignals(chain), (std::vector<std::string>{"ambient", "zero"}));
+    auto made = ChainEvaluator::make(chain, ChannelKind::analogInput);
+    ASSERT_TRUE(made);
+    const std::vector<double> ambient{1, 2}, zero{100, 200};
+    const std::vector<std::span<const double>> needed{ambient, zero};
+    Readings out;
+    made.value().process({5, 7}, {{0}, {1}}, out, needed);
+    EXPECT_EQ(out.values, (std::vector<double>{-60, -150}));
+    made.value().process({5, 7}, {{2}, {3}}, out);
+    EXPECT_TRUE(std::isnan(out.values[0]) && std::isnan(out.values[1])) << "without them there is no reading";
+    EXPECT_FALSE(ChainEvaluator::make({Stage(differenceFrom())}, ChannelKind::analogInput)) << "none was chosen";
 }
 
 }  // namespace

@@ -9,6 +9,7 @@
 
 #include "core/history/column_cache.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -332,7 +333,7 @@ TEST(HistorySource, WorksTheStagesOutForAnyMoment) {
     Model m;
     std::vector<double> counts;
     for (int i = 0; i < 2000; ++i) counts.push_back(i);
-    const ChainSpec chain{CountsToVolts{16, -10, 10}, MovingMean{5}, SlopeOffset{2, 1, "bar"}};
+    const ChainSpec chain{countsToVolts(16, -10, 10), movingMean(5), slopeOffset(2, 1, "bar")};
     auto evaluator = ChainEvaluator::make(chain, ChannelKind::analogInput);
     std::vector<Instant> times;
     for (int i = 0; i < 2000; ++i) times.push_back(milliseconds(i).ns ? Instant{milliseconds(i).ns} : Instant{});

@@ -44,7 +44,7 @@ TEST_F(FrozenRun, SaysWhatItHolds) {
     ASSERT_EQ(definitions.size(), 2U);
     EXPECT_EQ(definitions[1].first, 3000U);
     EXPECT_EQ(definitions[1].from, Instant{3'000'000'000});
-    EXPECT_EQ(std::get<SlopeOffset>(definitions[1].spec.chain[1]).slope, 4);
+    EXPECT_EQ(definitions[1].spec.chain[1].number("slope"), 4);
 }
 
 TEST_F(FrozenRun, GivesItsSamplesReadingsAndGaps) {

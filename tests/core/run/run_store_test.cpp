@@ -9,6 +9,7 @@
 #include "core/run/run_writer.h"
 #include "integrity.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -33,13 +34,13 @@ Bench twoSignals() {
     s.tag = "F";
     s.device = "box";
     s.terminal = "AI0";
-    s.chain = {CountsToVolts{16, -10, 10}};
+    s.chain = {countsToVolts(16, -10, 10)};
     b = withSignal(b, s);
     s.id = "slow";
     s.name = "Slow";
     s.tag = "S";
     s.terminal = "1";
-    s.chain = {SlopeOffset{1, 0, "kg"}};
+    s.chain = {slopeOffset(1, 0, "kg")};
     return withSignal(b, s);
 }
 
@@ -189,7 +190,7 @@ TEST(RunStore, AChangedChainHoldsFromItsMoment) {
     Recorded r;
     r.addFast(100);
     SignalSpec changed = *r.bench.signal("fast");
-    changed.chain.emplace_back(SlopeOffset{100, 0, "bar"});
+    changed.chain.emplace_back(slopeOffset(100, 0, "bar"));
     r.writer->define(changed, {100'000'000});
     r.addFast(100);
     ASSERT_TRUE(r.writer->close().ok());
@@ -442,7 +443,7 @@ TEST(RunReplay, APartGivesTheReadingsOfTheWholeToTheLastBit) {
     TempFolder folder;
     Bench bench = test::oneSignal();
     SignalSpec in = *bench.signal("in");
-    in.chain = {SlopeOffset{0.1, 0.3, "V"}, MovingMean{37}, MovingMean{50}};
+    in.chain = {slopeOffset(0.1, 0.3, "V"), movingMean(37), movingMean(50)};
     bench = withSignal(bench, in);
     auto writer = std::move(RunWriter::create(folder.file("a.run"), bench, {Instant{}, 0}).value());
     const auto group = test::oneChannelGroup(1000);

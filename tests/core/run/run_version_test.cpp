@@ -5,6 +5,7 @@
 #include "core/run/run_writer.h"
 #include "integrity.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto {
 namespace {
@@ -23,7 +24,7 @@ struct Watched : Progress {
 
 SignalSpec scaled(double slope, const std::string& unit = "bar") {
     SignalSpec s = *test::oneSignal().signal("in");
-    s.chain = {SlopeOffset{slope, 0, unit}};
+    s.chain = {slopeOffset(slope, 0, unit)};
     return s;
 }
 
@@ -46,7 +47,7 @@ std::string recordedRun(const TempFolder& folder, KeepSpec keep = {}) {
             std::const_pointer_cast<Block>(test::clockedBlock(group, i, {static_cast<std::int64_t>(i) * 1'000'000}, v));
         block->columns.push_back(v);
         if (i == 2500) {
-            first.chain = {SlopeOffset{3, 0, "bar"}};
+            first.chain = {slopeOffset(3, 0, "bar")};
             writer->define(first, block->t0);
         }
         std::vector<RecordedBucket> buckets;
@@ -157,7 +158,7 @@ TEST(RunVersion, WhatCannotBeDoneIsSaidAndTheRunStaysAsItWas) {
     refused({}, "nothing to work out again");
     refused({scaled(10)}, "Stopped", true);
     SignalSpec odd = scaled(10);
-    odd.chain = {Formula{"x +", "bar"}};
+    odd.chain = {formula("x +", "bar")};
     refused({odd}, "in:");
     odd.id = "elsewhere";
     odd.chain.clear();

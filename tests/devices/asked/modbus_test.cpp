@@ -13,8 +13,8 @@
 #include "devices/modbus/modbus_identity.h"
 #include "devices/modbus/modbus_point.h"
 #include "devices/modbus/rack_module.h"
-#include "devices/modbus/modbus_identity.h"
 #include "standins/rack/cold_store_rack.h"
+#include "test_stages.h"
 
 namespace cruscotto::modbus_test {
 namespace {
@@ -367,7 +367,7 @@ TEST(Modbus, ARacksModulesBecomeChannelsAndSettings) {
     const auto terminals = deviceKind("modbus")->terminals(jsonText(settings));
     ASSERT_EQ(terminals.size(), 34U);
     EXPECT_EQ(terminals[0].terminal, "1.AI1");
-    EXPECT_EQ(std::get<TwoPoints>(terminals[0].chain.at(0)), (TwoPoints{-27648, -10, 27648, 10, "V", ""}));
+    EXPECT_EQ(terminals[0].chain.at(0), (twoPoints(-27648, -10, 27648, 10, "V", "")));
     RackListener listener(settings);
     ASSERT_TRUE(eventually([&] {
         return listener.count("1.AI8") > 0 && listener.count("2.DI16") > 0 && listener.count("4.CT2") > 0;

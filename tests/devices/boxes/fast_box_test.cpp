@@ -7,6 +7,7 @@
 #include "engine/engine.h"
 #include "fast_bench.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto::fast_box_test {
 namespace {
@@ -115,7 +116,7 @@ TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
     s.id = s.name = "in";
     s.device = "device";
     s.terminal = "AI0";
-    s.chain = {Formula{"sin(x) + cos(x)"}};
+    s.chain = {formula("sin(x) + cos(x)")};
     bench = withSignal(bench, s);
     EngineOptions options;
     options.makeDevice = [](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&) {

@@ -5,6 +5,7 @@
 #include "devices/can/can_device.h"
 #include "standins/canbus/pump_bus.h"
 #include "support.h"
+#include "test_stages.h"
 
 namespace cruscotto::foreign_can_test {
 namespace {
@@ -22,12 +23,12 @@ TEST(ForeignCan, ADescriptionThatWasWrittenIsReadByAnotherReader) {
     test::TempFolder folder;
     Bench bench = test::oneSignal();
     SignalSpec s = *bench.signals[0];
-    s.chain = {SlopeOffset{1, 0, "bar"}};
+    s.chain = {slopeOffset(1, 0, "bar")};
     s.name = "Pressure \"inlet\"";
     bench = withSignal(bench, s);
     for (const char* id : {"flow", "speed-1"}) {
         s.id = id;
-        s.chain = {SlopeOffset{1, 0, "L/min"}};
+        s.chain = {slopeOffset(1, 0, "L/min")};
         bench = withSignal(bench, s);
     }
     const DeviceSpec device{"bus", "Bus", "can",

@@ -56,8 +56,8 @@ private:
 };
 
 double reading(const KernelSensor& s) {
-    const auto& line = std::get<SlopeOffset>(s.info.chain.at(0));
-    return line.slope * readKernelNumber(s.path).value_or(NAN) + line.offset;
+    const Stage& line = s.info.chain.at(0);
+    return line.number("slope") * readKernelNumber(s.path).value_or(NAN) + line.number("offset");
 }
 
 TEST(SensorTree, EverySensorIsFoundWithItsScaleAndUnit) {
@@ -75,7 +75,7 @@ TEST(SensorTree, EverySensorIsFoundWithItsScaleAndUnit) {
         const auto it = std::ranges::find(found, c.name, [](const KernelSensor& s) { return s.info.terminal; });
         ASSERT_NE(it, found.end()) << c.name;
         EXPECT_NEAR(reading(*it), c.value, 1e-9) << c.name;
-        EXPECT_EQ(std::get<SlopeOffset>(it->info.chain.at(0)).unit, c.unit);
+        EXPECT_EQ(it->info.chain.at(0).text("unit"), c.unit);
     }
     EXPECT_EQ(found.size(), 9U) << "limits and triggers are no readings";
     EXPECT_EQ(std::ranges::find(found, "cpu.temp1", [](const KernelSensor& s) { return s.info.terminal; })
@@ -235,7 +235,7 @@ TEST_F(IioBufferTest, EveryScanIsReadAtTheKernelsTimeAndWhatWasSetUpIsEnded) {
         }
         const auto found = listener.status().found;
         ASSERT_EQ(found.size(), 2U);
-        EXPECT_EQ(std::get<SlopeOffset>(found[0].chain.at(0)).unit, "V") << "its scale is known from its attributes";
+        EXPECT_EQ(found[0].chain.at(0).text("unit"), "V") << "its scale is known from its attributes";
     }
     EXPECT_EQ(written("buffer/enable"), "0\n");
 }

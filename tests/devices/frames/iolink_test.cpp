@@ -10,6 +10,7 @@
 #include "core/base/units.h"
 #include "devices/device_listener.h"
 #include "standins/iolink/sensor_master.h"
+#include "test_stages.h"
 
 namespace cruscotto::iolink_test {
 namespace {
@@ -169,13 +170,12 @@ TEST_F(IoLink, ProcessDataIsReadWithItsUnits) {
     EXPECT_EQ(listener.latest("valve.Ready"), 0);
     EXPECT_EQ(listener.status().sentence.english(), "Cold-store master 2 answers. Sensors read: 2.");
     for (const TerminalInfo& t : deviceKind("io-link-master")->terminals(settings()))
-        if (t.terminal == "level.Temperature")
-            EXPECT_EQ(std::get<SlopeOffset>(t.chain.at(0)), (SlopeOffset{0.1, 0, "Cel"}));
+        if (t.terminal == "level.Temperature") EXPECT_EQ(t.chain.at(0), (slopeOffset(0.1, 0, "Cel")));
     for (const TerminalInfo& t : deviceKind("io-link-master")->terminals(settings({{"units", "United States"}})))
         if (t.terminal == "level.Temperature") {
-            const auto& stage = std::get<SlopeOffset>(t.chain.at(0));
-            EXPECT_EQ(stage.unit, "[degF]");
-            EXPECT_NEAR(-85 * stage.slope + stage.offset, 16.7, 1e-9) << "-8.5 degC";
+            const Stage& stage = t.chain.at(0);
+            EXPECT_EQ(stage.text("unit"), "[degF]");
+            EXPECT_NEAR(-85 * stage.number("slope") + stage.number("offset"), 16.7, 1e-9) << "-8.5 degC";
         }
 }
 

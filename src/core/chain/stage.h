@@ -1,0 +1,94 @@
+#pragma once
+
+#include <initializer_list>
+#include <limits>
+#include <memory>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <variant>
+#include <vector>
+
+#include "core/base/result.h"
+#include "core/signal/block.h"
+
+/// One stage of a signal's measuring chain: its kind, and the values of that kind's fields. What a kind does is in its
+/// descriptor (stage_kind.h); the kinds are one file each in stages/.
+namespace cruscotto {
+
+struct StageKind;
+
+/// What one field holds; nothing at all where an optional one was not given.
+using StageValue = std::variant<std::monostate, double, std::string>;
+
+/// One thing that can be set in a stage. Files, their checks and the editor are made from this.
+struct StageField {
+    enum class Type {
+        number,
+        whole,     ///< a whole number
+        choice,    ///< one of `choices`, stored by its key
+        unit,      ///< a UCUM code
+        likeUnit,  ///< a UCUM code of the same quantity as what comes in
+        formula,   ///< text that something else reads
+        note,      ///< what people write about it; changes no reading
+        signal,    ///< the id of another signal whose readings the stage needs
+    };
+    /// The two ends of a field that is one with the terminal's range.
+    enum class Follows { nothing, rangeLow, rangeHigh };
+    struct Choice {
+        std::string key;  ///< in files; frozen
+        Text title;
+    };
+
+    std::string key;  ///< in files; frozen
+    Text title;
+    Type type = Type::number;
+    StageValue first = 0.0;  ///< of a new stage, and where a file has none
+    bool needed = false;     ///< a file must have it
+    std::string unit = {};   ///< UCUM; of a number
+    double low = -std::numeric_limits<double>::max();
+    double high = std::numeric_limits<double>::max();
+    bool aboveLow = false;  ///< `low` itself is not allowed
+    std::vector<Choice> choices = {};
+    Follows follows = Follows::nothing;
+};
+
+/// A value: cheap to copy, never changed in place. Any thread.
+class Stage {
+public:
+    using Values = std::initializer_list<std::pair<std::string_view, StageValue>>;
+    /// A stage of this kind, which outlives it; the fields that are not named have their first value.
+    explicit Stage(const StageKind& kind, Values values = {});
+    /// Of the registered kind with this key, which must exist.
+    static Stage of(std::string_view key, Values values = {});
+
+    [[nodiscard]] const StageKind& kind() const { return *kind_; }
+    /// The field must exist and be of that type.
+    [[nodiscard]] double number(std::string_view field) const;
+    [[nodiscard]] const std::string& text(std::string_view field) const;
+    [[nodiscard]] const StageValue& value(std::size_t field) const { return (*values_)[field]; }
+    [[nodiscard]] Stage with(std::size_t field, StageValue value) const;
+    [[nodiscard]] Stage with(std::string_view field, StageValue value) const;
+    bool operator==(const Stage& other) const;
+
+private:
+    const StageKind* kind_;
+    std::shared_ptr<const std::vector<StageValue>> values_;
+};
+
+/// The key of the stage's kind in files: "counts-to-volts", "slope-offset" ... frozen.
+const std::string& stageKey(const Stage& stage);
+/// What the stage is called on screen.
+Text stageTitle(const Stage& stage);
+/// One plain sentence: what the stage does now.
+Text describeStage(const Stage& stage);
+/// The UCUM unit behind a stage, given the one before it.
+std::string unitAfter(const Stage& stage, const std::string& before);
+/// Each field within its limits, and what they must be together: two points apart, a formula that parses ...
+Result<void> checkStage(const Stage& stage, const std::string& unitBefore);
+/// What people wrote about it, joined by blanks; empty if nothing.
+std::string stageNote(const Stage& stage);
+/// The ids of the signals that the stage needs, in the order of its fields.
+std::vector<std::string> neededSignals(const Stage& stage);
+
+}  // namespace cruscotto

@@ -1,0 +1,97 @@
+#include "core/chain/stage_kind.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "core/base/units.h"
+#include "core/chain/stages/list.h"
+#include "core/signal/pyramid.h"
+
+namespace cruscotto {
+
+namespace {
+
+/// What the stage, as new, makes of one value that comes in.
+double alone(StageProcessor& processor, double in) {
+    std::vector<double> values{in};
+    const std::vector<Instant> when{Instant{}};
+    const SampleTimes times{nullptr, &when};
+    std::vector<QualityInterval> quality;
+    Stretch stretch{values, times, quality};
+    processor.reset();
+    processor.run(stretch);
+    return values[0];
+}
+
+}  // namespace
+
+std::span<const StageKind* const> stageKinds() {
+#define CRUSCOTTO_ADDRESS(name) &stages::name(),
+    static const std::vector<const StageKind*> all{CRUSCOTTO_STAGES(CRUSCOTTO_ADDRESS)};
+#undef CRUSCOTTO_ADDRESS
+    return all;
+}
+
+const StageKind* stageKind(std::string_view key) {
+    const auto all = stageKinds();
+    const auto it = std::ranges::find_if(all, [&](const StageKind* k) { return k->key == key; });
+    return it == all.end() ? nullptr : *it;
+}
+
+std::vector<Stage> offeredStages(ChannelKind channel, const std::string& unit) {
+    std::vector<Stage> out;
+    for (const StageKind* kind : stageKinds()) {
+        if (!kind->suits || !kind->suits(channel)) continue;
+        Stage stage(*kind);
+        bool possible = true;
+        for (std::size_t i = 0; i < kind->fields.size(); ++i) {
+            if (kind->fields[i].type == StageField::Type::unit) stage = stage.with(i, unit);
+            if (kind->fields[i].type != StageField::Type::likeUnit) continue;
+            const auto units = compatibleUnits(unit);
+            const auto other = std::ranges::find_if(units, [&](const std::string& u) { return u != unit; });
+            possible = other != units.end();
+            if (possible) stage = stage.with(i, *other);
+        }
+        if (possible) out.push_back(std::move(stage));
+    }
+    return out;
+}
+
+MadeProcessor makeProcessor(const Stage& stage, const std::string& unitBefore) {
+    if (auto checked = checkStage(stage, unitBefore); !checked) return checked.error();
+    return stage.kind().make(stage, unitBefore);
+}
+
+StageMemory memoryOf(const Stage& stage) {
+    return stage.kind().memory ? stage.kind().memory(stage) : StageMemory{};
+}
+
+std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefore, const std::optional<Scale>& in) {
+    if (stage.kind().reach) return stage.kind().reach(stage, in);
+    auto made = in ? makeProcessor(stage, unitBefore) : MadeProcessor(Error{});
+    if (!made) return {};
+    constexpr int steps = 64;  // a formula need not be highest at an end
+    Summary reached;
+    for (int k = 0; k <= steps; ++k) reached.add(alone(*made.value(), in->low + (in->high - in->low) * k / steps));
+    return reached.min < reached.max ? std::optional(Scale{reached.min, reached.max}) : std::nullopt;
+}
+
+double sensitivity(const Stage& stage, const std::string& unitBefore, double in) {
+    auto made = makeProcessor(stage, unitBefore);
+    if (!made) return std::numeric_limits<double>::quiet_NaN();
+    // The cube root of the rounding error balances it against the curvature.
+    const double step = std::max(std::fabs(in), 1.0) * 6e-6;
+    const double below = in - step, above = in + step;
+    return (alone(*made.value(), above) - alone(*made.value(), below)) / (above - below);
+}
+
+Stage withRange(Stage stage, const Scale& range) {
+    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
+        const auto follows = stage.kind().fields[i].follows;
+        if (follows == StageField::Follows::nothing) continue;
+        stage = stage.with(i, follows == StageField::Follows::rangeLow ? range.low : range.high);
+    }
+    return stage;
+}
+
+}  // namespace cruscotto

@@ -1,0 +1,110 @@
+#pragma once
+
+#include <optional>
+#include <span>
+
+#include "core/chain/stage.h"
+#include "core/signal/scale.h"
+
+/// What a kind of stage is: everything that the file, the editor and the evaluator need to know of it. A new kind is
+/// one file in stages/ and one line in stages/list.h.
+namespace cruscotto {
+
+/// The times of a stretch of samples: of a block, or as a list.
+struct SampleTimes {
+    const Block* block = nullptr;
+    const std::vector<Instant>* list = nullptr;
+    [[nodiscard]] Instant operator[](std::size_t i) const { return block ? block->timeOf(i) : (*list)[i]; }
+};
+
+/// A stretch of samples on its way from one stage to the next.
+struct Stretch {
+    std::vector<double>& values;  ///< changed in place; NaN: no reading
+    const SampleTimes& times;
+    std::vector<QualityInterval>& quality;                 ///< added to
+    std::span<const std::span<const double>> needed = {};  ///< of each needed signal its readings, one a sample
+};
+
+/// The state of one stage of one signal. Its outcome does not depend on how a stream is cut into stretches. Confined to
+/// one thread at a time.
+class StageProcessor {
+public:
+    virtual ~StageProcessor() = default;
+    virtual void run(Stretch& stretch) = 0;
+    /// As new: what comes next does not hang together with what came before.
+    virtual void reset() {}
+};
+
+using MadeProcessor = Result<std::unique_ptr<StageProcessor>>;
+template <class P, class... A>
+MadeProcessor processor(A&&... arguments) {
+    return std::unique_ptr<StageProcessor>(std::make_unique<P>(std::forward<A>(arguments)...));
+}
+
+/// What a stage looks back at.
+struct StageMemory {
+    std::size_t held = 0;     ///< samples that it holds in memory at most; eight bytes each
+    std::size_t samples = 0;  ///< the newest value depends on so many samples before it
+    Duration time = {};       ///< and on those of this time before it
+};
+
+/// One part of the standard uncertainty of what a stage gives (GUM, JCGM 100:2008, 4.3), in the unit behind it.
+struct UncertaintyContribution {
+    Text source;
+    double standardUncertainty = 0;
+    double degreesOfFreedom = std::numeric_limits<double>::infinity();
+};
+
+/// A field that can be taken from what comes into the stage, and the one to be typed next.
+struct StageCapture {
+    Text title;
+    std::string field, typedNext;
+    std::string note;  ///< the field that then says when it was taken and from how many readings
+};
+
+struct StageKind {
+    std::string key;  ///< in files; frozen
+    Text title;
+    std::vector<StageField> fields = {};
+    Text (*sentence)(const Stage&) = nullptr;
+    MadeProcessor (*make)(const Stage&, const std::string& unitBefore) = nullptr;
+
+    // What follows may be left out.
+
+    /// None: the unit stays.
+    std::string (*unitAfter)(const Stage&, const std::string& before) = nullptr;
+    /// Beyond the limits of each field.
+    Result<void> (*check)(const Stage&, const std::string& unitBefore) = nullptr;
+    StageMemory (*memory)(const Stage&) = nullptr;
+    /// It is offered for signals of this kind. None: for no signal.
+    bool (*suits)(ChannelKind) = nullptr;
+    /// Where its outcome lies, if what comes in lies within `in`. None: found by a sweep through `in`.
+    std::optional<Scale> (*reach)(const Stage&, const std::optional<Scale>& in) = nullptr;
+    /// The smallest difference that it can tell, in the unit behind it.
+    std::optional<double> (*resolution)(const Stage&) = nullptr;
+    /// What it adds to the uncertainty where `in` comes in.
+    std::vector<UncertaintyContribution> (*contributions)(const Stage&, double in) = nullptr;
+    bool keepsWhole = false;  ///< whole numbers stay whole
+    std::vector<StageCapture> captures = {};
+};
+
+/// All of them, in the order in which they are offered.
+std::span<const StageKind* const> stageKinds();
+/// By key; nullptr where there is none.
+const StageKind* stageKind(std::string_view key);
+
+/// The stages that can be put behind a chain that reads in `unit`, with values to begin with.
+std::vector<Stage> offeredStages(ChannelKind kind, const std::string& unit);
+
+/// The stage checked and made.
+MadeProcessor makeProcessor(const Stage& stage, const std::string& unitBefore);
+StageMemory memoryOf(const Stage& stage);
+/// Where what comes out lies, if what comes in lies within `in`; nothing where that cannot be told.
+std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefore, const std::optional<Scale>& in);
+/// The slope of what comes out over what comes in, at `in` (GUM 5.1.3), by a central difference; NaN where there is
+/// none. Of a stage without memory.
+double sensitivity(const Stage& stage, const std::string& unitBefore, double in);
+/// The stage with the fields that follow the terminal's range set to it.
+Stage withRange(Stage stage, const Scale& range);
+
+}  // namespace cruscotto

@@ -1,0 +1,17 @@
+#include "core/chain/stages/line.h"
+
+#include <cmath>
+
+#include "core/base/number_text.h"
+
+namespace cruscotto::stages {
+
+std::string number(double v) {
+    return (v < 0 ? "\u2212" : "") + shortNumber(std::fabs(v));
+}
+
+StageField unitField() {
+    return {.key = "unit", .title = CRUSCOTTO_TEXT("Unit"), .type = StageField::Type::unit, .first = "1"};
+}
+
+}  // namespace cruscotto::stages

@@ -1,0 +1,31 @@
+#pragma once
+
+#include "core/chain/stage_kind.h"
+
+namespace cruscotto::stages {
+
+/// y = slope * x + offset, for the stages that come down to that.
+class Line : public StageProcessor {
+public:
+    Line(double slope, double offset) : slope_(slope), offset_(offset) {}
+    void run(Stretch& s) override {
+        for (double& x : s.values) x = slope_ * x + offset_;
+    }
+
+private:
+    double slope_, offset_;
+};
+
+/// A number as it stands in a stage's sentence: six digits, with the minus of readings.
+std::string number(double v);
+/// The field that says in which unit a stage gives its readings.
+StageField unitField();
+/// For stages whose unit is typed.
+inline std::string typedUnit(const Stage& s, const std::string&) {
+    return s.text("unit");
+}
+inline bool isAnalog(ChannelKind kind) {
+    return kind == ChannelKind::analogInput || kind == ChannelKind::counterInput;
+}
+
+}  // namespace cruscotto::stages
