@@ -9,6 +9,7 @@
     ONE(pulseCounter)         \
     ONE(invert)               \
     ONE(movingMean)           \
+    ONE(median)               \
     ONE(slopeOffset)          \
     ONE(twoPoints)            \
     ONE(formula)              \
