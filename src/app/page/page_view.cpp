@@ -9,6 +9,7 @@
 #include <QWheelEvent>
 #include <cmath>
 
+#include "app/page/tiles/tile_form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 
@@ -110,7 +111,7 @@ void PageView::take() {
             if (old != tiles_.end()) {
                 tile = std::move(*old);
             } else {
-                tile = Tile::make(spec.kind, session_, this);
+                tile = tileForm(spec.kind).make(session_, this);
                 connectTile(*tile);
                 tile->stackUnder(header_);
                 tile->setVisible(true);
@@ -355,7 +356,7 @@ void PageView::addTile(TileSpec t, Place at) {
 Tile* PageView::traceFor(const std::string& signal, QPoint at) const {
     for (const auto& tile : tiles_) {
         const auto& its = tile->spec().signals;
-        if (tile->spec().kind == TileKind::trace && tile->geometry().contains(at) &&
+        if (tileForm(tile->spec().kind).manySignals && tile->geometry().contains(at) &&
             std::find(its.begin(), its.end(), signal) == its.end())
             return tile.get();
     }
@@ -378,14 +379,10 @@ void PageView::showSelectedAs(TileKind kind) {
     if (!t || t->spec().kind == kind) return;
     TileSpec next = t->spec();
     next.kind = kind;
-    if (kind != TileKind::trace && next.signals.size() > 1) next.signals.resize(1);
-    // A form that needs more room than it has gets its least.
-    const int least = kind == TileKind::dial || kind == TileKind::column || kind == TileKind::trace ? 3
-                      : kind == TileKind::state                                                     ? 2
-                                                                                                    : 1;
-    next.h = std::max(next.h, least);
-    if (kind == TileKind::trace) next.w = std::max(next.w, 4);
-    if (kind == TileKind::dial) next.w = std::max(next.w, 2);
+    const TileForm& form = tileForm(kind);
+    if (!form.manySignals && next.signals.size() > 1) next.signals.resize(1);
+    next.w = std::max(next.w, form.leastWidth);
+    next.h = std::max(next.h, form.leastHeight);
     next.x = std::min(next.x, pageColumns - next.w);
     placeTile(next, tr("Show as another kind"));
 }

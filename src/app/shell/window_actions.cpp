@@ -7,6 +7,7 @@
 #include <QMenu>
 
 #include "app/device/device_edits.h"
+#include "app/page/tiles/tile_form.h"
 #include "app/run/run_dialogs.h"
 #include "app/run/shot_dialog.h"
 #include "app/shell/main_window.h"
@@ -141,16 +142,10 @@ void MainWindow::makeActions() {
         session_.cursor().setWindow(session_.end() - all.from);
     });
 
-    const std::initializer_list<std::pair<TileKind, QString>> kinds{{TileKind::dial, tr("a dial")},
-                                                                    {TileKind::column, tr("a column")},
-                                                                    {TileKind::number, tr("a number")},
-                                                                    {TileKind::state, tr("a state")},
-                                                                    {TileKind::trace, tr("a trace")}};
     int key = 1;
-    for (const auto& [kind, name] : kinds)
-        add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(name),
-            QKeySequence(QString("Alt+%1").arg(key++)), [this, kind = kind] { page_->showSelectedAs(kind); });
-    add("as-control", tile, tr("Show as a control"), {}, [this] { page_->showSelectedAs(TileKind::control); });
+    for (const TileKind kind : tileKinds)
+        add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(shown(tileForm(kind).title)),
+            QKeySequence(QString("Alt+%1").arg(key++)), [this, kind] { page_->showSelectedAs(kind); });
     add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
     add("learn", tile, tr("Learn the scale's range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
         [this] { page_->toggleLearning(); });

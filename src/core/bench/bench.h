@@ -9,6 +9,7 @@
 
 #include "core/base/new_file.h"
 #include "core/base/result.h"
+#include "core/bench/tile_kinds.h"
 #include "core/chain/chain.h"
 #include "core/signal/scale.h"
 
@@ -86,9 +87,6 @@ struct SignalSpec {
     }
     bool operator==(const SignalSpec&) const = default;
 };
-
-enum class TileKind { dial, column, number, state, trace, control };
-const char* tileKindName(TileKind kind);  ///< as in the bench file; frozen
 
 struct TileSpec {
     std::string id;

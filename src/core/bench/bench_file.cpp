@@ -25,8 +25,6 @@ constexpr int formatVersion = 1;
 constexpr const char* formatName = "cruscotto-bench";
 constexpr std::size_t largestFile = 16U << 20;
 
-constexpr std::array tileNames{"dial", "column", "number", "state", "trace", "control"};
-
 /// Finds the lines of the values that JSON pointers name, in one walk through a text that is known to be valid JSON.
 class LineFinder {
 public:
@@ -97,14 +95,13 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
     JsonFields f(json, where, problems);
     TileSpec t;
     t.id = f.string("id", true);
-    t.kind = f.choice<TileKind>("kind",
-                                {{"dial", TileKind::dial},
-                                 {"column", TileKind::column},
-                                 {"number", TileKind::number},
-                                 {"state", TileKind::state},
-                                 {"trace", TileKind::trace},
-                                 {"control", TileKind::control}},
-                                TileKind::number);
+    if (const std::string name = f.string("kind"); const auto kind = tileKindNamed(name)) {
+        t.kind = *kind;
+    } else if (!name.empty()) {
+        std::string all;
+        for (const TileKind k : tileKinds) all += (all.empty() ? "" : ", ") + std::string(tileKindName(k));
+        f.complain("kind", text("\"{0}\" is not known here. Use one of: {1}.", name, all));
+    }
     t.w = f.integer("w", 3, 1, pageColumns);
     t.h = f.integer("h", 2, 1, 100);
     t.x = f.integer("x", 0, 0, pageColumns - t.w);
@@ -184,7 +181,19 @@ void checkReferences(const Bench& bench, std::vector<Problem>& problems) {
 }  // namespace
 
 const char* tileKindName(TileKind kind) {
-    return tileNames.at(static_cast<std::size_t>(kind));
+    switch (kind) {
+#define CRUSCOTTO_NAME(name) \
+    case TileKind::name:     \
+        return #name;
+        CRUSCOTTO_TILES(CRUSCOTTO_NAME)
+#undef CRUSCOTTO_NAME
+    }
+    return "";
+}
+
+std::optional<TileKind> tileKindNamed(std::string_view name) {
+    const auto it = std::ranges::find_if(tileKinds, [&](TileKind k) { return name == tileKindName(k); });
+    return it == std::end(tileKinds) ? std::nullopt : std::optional(*it);
 }
 
 std::string Problem::english() const {

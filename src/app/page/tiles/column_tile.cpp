@@ -1,4 +1,5 @@
 #include "app/page/tiles/column_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 #include <cmath>
 
@@ -94,6 +95,11 @@ void ColumnTile::paintEvent(QPaintEvent*) {
     p.fillRect(QRectF(QPointF(track_.left(), std::min(zero, level_)), QPointF(track_.right(), std::max(zero, level_))),
                colour);
     p.fillRect(QRectF(track_.left() - 3, level_ - 1, track_.width() + 6, 2), t.ink);
+}
+
+const TileForm& tile_forms::column() {
+    static const TileForm form{.title = CRUSCOTTO_TEXT("a column"), .make = makeTile<ColumnTile>, .leastHeight = 3};
+    return form;
 }
 
 }  // namespace cruscotto

@@ -1,4 +1,5 @@
 #include "app/page/tiles/control_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 #include <QLineEdit>
 #include <QSignalBlocker>
@@ -158,6 +159,11 @@ void ControlTile::paintEvent(QPaintEvent*) {
     drawFigures(p, {b.left(), slider_->geometry().bottom() + 14.0}, uiFont(12), outputText(*s, s->output->low));
     const QString high = outputText(*s, s->output->high);
     drawFigures(p, {b.right() - figuresWidth(uiFont(12), high), slider_->geometry().bottom() + 14.0}, uiFont(12), high);
+}
+
+const TileForm& tile_forms::control() {
+    static const TileForm form{.title = CRUSCOTTO_TEXT("a control"), .make = makeTile<ControlTile>};
+    return form;
 }
 
 }  // namespace cruscotto

@@ -1,4 +1,5 @@
 #include "app/page/tiles/dial_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 #include <QPainterPath>
 #include <cmath>
@@ -142,6 +143,12 @@ void DialTile::paintEvent(QPaintEvent*) {
     p.setFont(uiFont(12, QFont::Medium));
     p.drawText(remarkBox(p.fontMetrics().horizontalAdvance(remark.words), baseline + 26),
                Qt::AlignHCenter | Qt::AlignTop | Qt::TextDontClip, remark.words);
+}
+
+const TileForm& tile_forms::dial() {
+    static const TileForm form{
+        .title = CRUSCOTTO_TEXT("a dial"), .make = makeTile<DialTile>, .leastWidth = 2, .leastHeight = 3};
+    return form;
 }
 
 }  // namespace cruscotto

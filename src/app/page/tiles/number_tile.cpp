@@ -1,4 +1,5 @@
 #include "app/page/tiles/number_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 #include <cmath>
 
@@ -55,6 +56,11 @@ void NumberTile::paintEvent(QPaintEvent*) {
         paintSpark(p, QRectF(left, baseline - h + (wordRoom > 0 ? 4 : 0), b.right() - left, h), columns_, soft,
                    holds(*s.spec), leastSparkSpan(*s.spec));
     }
+}
+
+const TileForm& tile_forms::number() {
+    static const TileForm form{.title = CRUSCOTTO_TEXT("a number"), .make = makeTile<NumberTile>};
+    return form;
 }
 
 }  // namespace cruscotto

@@ -1,4 +1,5 @@
 #include "app/page/tiles/state_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 #include <cmath>
 
@@ -109,6 +110,11 @@ void StateTile::paintEvent(QPaintEvent*) {
         const double top = strip.top() + (strip_[i] == Stood::on ? 0 : 5);
         p.fillRect(QRectF(x, top, dx + 0.5, strip.bottom() - top), colourOf(*s.spec));
     }
+}
+
+const TileForm& tile_forms::state() {
+    static const TileForm form{.title = CRUSCOTTO_TEXT("a state"), .make = makeTile<StateTile>, .leastHeight = 2};
+    return form;
 }
 
 }  // namespace cruscotto

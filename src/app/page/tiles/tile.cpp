@@ -5,12 +5,7 @@
 #include <QMouseEvent>
 #include <cmath>
 
-#include "app/page/tiles/column_tile.h"
-#include "app/page/tiles/control_tile.h"
-#include "app/page/tiles/dial_tile.h"
-#include "app/page/tiles/number_tile.h"
-#include "app/page/tiles/state_tile.h"
-#include "app/page/tiles/trace_tile.h"
+#include "app/page/tiles/tile_form.h"
 #include "app/widgets/scale_end.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -24,22 +19,15 @@ constexpr int cornerSize = 14;
 constexpr int margin = 8;
 }  // namespace
 
-std::unique_ptr<Tile> Tile::make(TileKind kind, Session& session, QWidget* parent) {
+const TileForm& tileForm(TileKind kind) {
     switch (kind) {
-        case TileKind::dial:
-            return std::make_unique<DialTile>(session, parent);
-        case TileKind::column:
-            return std::make_unique<ColumnTile>(session, parent);
-        case TileKind::number:
-            return std::make_unique<NumberTile>(session, parent);
-        case TileKind::state:
-            return std::make_unique<StateTile>(session, parent);
-        case TileKind::trace:
-            return std::make_unique<TraceTile>(session, parent);
-        case TileKind::control:
-            return std::make_unique<ControlTile>(session, parent);
+#define CRUSCOTTO_FORM(name) \
+    case TileKind::name:     \
+        return tile_forms::name();
+        CRUSCOTTO_TILES(CRUSCOTTO_FORM)
+#undef CRUSCOTTO_FORM
     }
-    return nullptr;
+    return tile_forms::number();
 }
 
 Tile::Tile(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
@@ -154,7 +142,7 @@ void Tile::paintFrame(QPainter& p) const {
         p.drawLine(c, c - QPointF(8, 0));
         p.drawLine(c, c - QPointF(0, 8));
     }
-    if (spec_.kind == TileKind::trace) {
+    if (tileForm(spec_.kind).manySignals) {
         // Tags stand at the traces' ends; the caption names them in their colours.
         double x = margin;
         for (const Shown& s : shown_) {

@@ -19,7 +19,6 @@ class Tile : public QWidget {
     Q_OBJECT
 public:
     Tile(Session& session, QWidget* parent);
-    static std::unique_ptr<Tile> make(TileKind kind, Session& session, QWidget* parent);
 
     /// Takes over a new version of the tile's and the signals' description.
     void setSpec(const TileSpec& spec);

@@ -1,4 +1,5 @@
 #include "app/page/tiles/trace_tile.h"
+#include "app/page/tiles/tile_form.h"
 
 // The plot library's header wants Qt's short keywords, which are switched off here: a bench has signals of its own.
 // clang-format off
@@ -436,6 +437,15 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         return true;
     }
     return Tile::eventFilter(watched, event);
+}
+
+const TileForm& tile_forms::trace() {
+    static const TileForm form{.title = CRUSCOTTO_TEXT("a trace"),
+                               .make = makeTile<TraceTile>,
+                               .leastWidth = 4,
+                               .leastHeight = 3,
+                               .manySignals = true};
+    return form;
 }
 
 }  // namespace cruscotto
