@@ -12,6 +12,7 @@
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
 #include "core/run/sample_codec.h"
+#include "devices/device_kind.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
 
@@ -248,11 +249,13 @@ void reactionLatency(benchmark::State& state) {
         out.output = OutputSpec{};
         bench = withSignal(withSignal(bench, in), out);
         EngineOptions options;
-        options.makeDevice = [&](const DeviceSpec& spec, const DeviceContext& context,
-                                 const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-            if (spec.kind == "probe") return std::make_unique<Probe>(latencies);
-            return deviceKind(spec.kind)->make(context, spec.settings, requests);
-        };
+        DeviceKind probe;
+        probe.key = "probe";
+        probe.check = [](const JsonText&) -> Result<void> { return {}; };
+        probe.make = [&](const auto&, const auto&, const auto&) { return std::make_unique<Probe>(latencies); };
+        std::vector<DeviceKind> kinds = deviceKinds();
+        kinds.push_back(probe);
+        options.kinds = std::make_shared<const DeviceKinds>(std::move(kinds));
         auto engine = Engine::startRecorded(bench, scratch("latency.run"), options);
         if (!engine) return state.SkipWithError("start");
         engine.value()->setReactions({{"probe-in", 0.5, 0, "probe-out", 1, 0}});

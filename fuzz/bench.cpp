@@ -1,7 +1,7 @@
 // The bench reader: any bytes are refused with a reason or read, and what was read is written and read again as the
 // same.
 #include "core/bench/bench.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 
 #include <cstdlib>
 #include <string>

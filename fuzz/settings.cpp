@@ -1,5 +1,5 @@
 // Every device kind's settings: refused with a reason, or fit to make the device and list its terminals.
-#include "devices/device.h"
+#include "devices/device_kind.h"
 
 #include <cstdlib>
 #include <string>

@@ -31,6 +31,7 @@
 #include "core/run/run_version.h"
 #include "core/signal/scale.h"
 #include "devices/can/can_device.h"
+#include "devices/device_kind.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
 

@@ -1,5 +1,5 @@
-#include "devices/device.h"
 #include "core/base/number_text.h"
+#include "devices/device_kind.h"
 
 #include <algorithm>
 #include <array>
@@ -12,10 +12,9 @@ const char* linkStateWord(LinkState state) {
     return words.at(static_cast<std::size_t>(state));
 }
 
-const DeviceKind* deviceKind(const std::string& key) {
-    for (const DeviceKind& kind : deviceKinds())
-        if (kind.key == key) return &kind;
-    return nullptr;
+const DeviceKind* DeviceKinds::find(const std::string& key) const {
+    const auto it = std::ranges::find(kinds_, key, &DeviceKind::key);
+    return it == kinds_.end() ? nullptr : &*it;
 }
 
 bool isTrouble(const DeviceStatus& status) {

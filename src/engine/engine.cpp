@@ -349,9 +349,15 @@ bool Engine::setOutput(const std::string& signal, double value) {
         const Lock lock(s.devicesMutex);
         const double v = isDigital(spec->kind) ? (value > 0.5 ? 1.0 : 0.0)
                                                : std::clamp(value, spec->output->low, spec->output->high);
-        found = s.drive(*spec, v);
+        found = s.ask(*spec, OutputHolder::hand, v);
     });
     return found;
+}
+
+std::optional<OutputState> Engine::outputState(const std::string& signal) const {
+    const Lock lock(state_->mutex);
+    const auto it = state_->outputs.find(signal);
+    return it == state_->outputs.end() ? std::nullopt : std::optional(it->second);
 }
 
 std::map<std::string, DeviceStatus> Engine::deviceStatus() const {

@@ -8,7 +8,8 @@
 
 #include "core/bench/bench.h"
 #include "core/history/signal_history.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
+#include "engine/output_arbiter.h"
 #include "engine/recorder.h"
 #include "engine/shot_gate.h"
 
@@ -20,8 +21,8 @@ struct Mark {
     bool operator==(const Mark&) const = default;
 };
 
-/// While a reading is above a level an output has one value, else another. The way from the block to the output that
-/// all rules use.
+/// While a reading is above a level an output has one value, else another. What it asks of the output's arbiter, it
+/// asks as a rule.
 struct Reaction {
     std::string signal;
     double level = 0;
@@ -44,9 +45,8 @@ struct EngineOptions {
     /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are
     /// driven all the same.
     bool outputsAtRest = false;
-    /// Makes a device; the registry where empty. A null pointer is reported as a failed device.
-    std::function<std::unique_ptr<Device>(const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&)>
-        makeDevice;
+    /// What devices are made of; null: the kinds that this build knows.
+    std::shared_ptr<const DeviceKinds> kinds;
 };
 
 /// A terminal that has been seen in the stream of a device.
@@ -85,8 +85,11 @@ public:
     [[nodiscard]] Instant now() const;
     /// The bench as edited: takes hold between two blocks, without a stop unless a device cannot do without.
     void apply(const Bench& bench);
-    /// Clamped to the output's own limits. False if there is no such output, or it is at rest or safe for good.
+    /// By hand. Clamped to the output's own limits. False if there is no such output, or it is at rest or safe for
+    /// good. Where something else holds the output, the value waits until that lets go.
     bool setOutput(const std::string& signal, double value);
+    /// What the output is to be, who holds it and why; nothing where it has not been driven.
+    [[nodiscard]] std::optional<OutputState> outputState(const std::string& signal) const;
     /// Puts all outputs to their safe values, where they stay: from now on nothing else drives them. Waits for nothing
     /// but for handing them to the devices. stop() does it too; this is for whoever has other things to end first.
     void endOutputs();

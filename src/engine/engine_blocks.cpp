@@ -247,7 +247,7 @@ void Engine::State::driveReactions() {
     const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
     for (const auto& [output, value] : now)
         if (const SignalSpec* spec = bench.signal(output); spec && spec->output)
-            drive(*spec, std::clamp(value, spec->output->low, spec->output->high));
+            ask(*spec, OutputHolder::rule, std::clamp(value, spec->output->low, spec->output->high));
 }
 
 void Engine::State::emitOutput(const SignalSpec& spec, double value) {

@@ -4,6 +4,7 @@
 #include "core/base/crash_send.h"
 #include "core/base/guarded.h"
 #include "core/base/log.h"
+#include "devices/device_kind.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {
@@ -127,7 +128,6 @@ void Engine::State::noteQuiet(const std::shared_ptr<const ScanGroup>& group) {
 void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& status) {
     const Lock lock(devicesMutex);
     auto& down = fallen[device];
-    const auto stands = outputsNow();
     // A device that does not report its fallen outputs itself: all of them, until it is live again.
     const bool all = status.state == LinkState::lost || status.state == LinkState::failed;
     for (const auto& spec : bench.signals) {
@@ -135,16 +135,21 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
         const bool isDown = all || status.fallen.contains(spec->terminal) ||
                             (down.contains(spec->terminal) && status.state != LinkState::live);
         if (isDown && !down.contains(spec->terminal)) {
-            const auto was = stands.find(spec->id);
-            down[spec->terminal] = was == stands.end() ? std::nullopt : std::optional(was->second);
-            drive(*spec, spec->output->safe);
+            const auto was = arbiter.state(spec->id);
+            down[spec->terminal] = was ? std::optional(was->value) : std::nullopt;
+            if (!isDriven(*spec)) continue;
+            arbiter.restart(spec->id, spec->output->safe);
+            ask(*spec, OutputHolder::safe, spec->output->safe,
+                text(CRUSCOTTO_TEXT("{0} is out of reach, and nobody watches over its outputs."),
+                     bench.device(device) ? bench.device(device)->name : device));
         } else if (!isDown && down.contains(spec->terminal)) {
             const std::optional<double> was = down.extract(spec->terminal).mapped();
-            const auto is = stands.find(spec->id);
-            // A value that was set meanwhile stays.
-            const bool setSince = is != stands.end() && is->second != spec->output->safe;
-            if (setSince || spec->output->onReturn == OutputSpec::OnReturn::safe) continue;
-            drive(*spec, spec->output->onReturn == OutputSpec::OnReturn::before && was ? *was : spec->output->start);
+            if (!isDriven(*spec)) continue;
+            // What was set meanwhile is what it gets; else what the bench says.
+            if (spec->output->onReturn != OutputSpec::OnReturn::safe)
+                arbiter.ask(spec->id, OutputHolder::start,
+                            spec->output->onReturn == OutputSpec::OnReturn::before && was ? *was : spec->output->start);
+            send(*spec, arbiter.release(spec->id, OutputHolder::safe));
         }
     }
     // What was set before this was known has not reached it, and does not any more.
@@ -160,16 +165,13 @@ void Engine::State::endOutputs() {
         if (!rests(running->spec))
             for (const auto& [terminal, safe] : running->safe) running->setOutput(terminal, safe);
     post([this] {
-        std::vector<std::pair<SignalSpec, double>> ended;
         for (const auto& spec : bench.signals)
-            if (spec->output && outputsNow().contains(spec->id)) ended.emplace_back(*spec, spec->output->safe);
-        for (const auto& [spec, safe] : ended) {
-            {
-                const Lock inner(mutex);
-                outputs[spec.id] = safe;
+            if (spec->output && arbiter.state(spec->id)) {
+                arbiter.ask(spec->id, OutputHolder::safe, spec->output->safe,
+                            CRUSCOTTO_TEXT("The bench has ended; its outputs stay safe."));
+                noteOutput(spec->id);
+                emitOutput(*spec, spec->output->safe);
             }
-            emitOutput(spec, safe);
-        }
     });
 }
 
@@ -180,26 +182,36 @@ std::map<std::string, double> Engine::State::safeValues(const std::string& devic
     return out;
 }
 
-std::map<std::string, double> Engine::State::outputsNow() const {
-    const Lock lock(mutex);
-    return outputs;
-}
-
 bool Engine::State::rests(const DeviceSpec& spec) const {
-    const DeviceKind* kind = deviceKind(spec.kind);
+    const DeviceKind* kind = kindOf(spec);
     return atRest && !(kind && kind->simulated);
 }
 
-bool Engine::State::drive(const SignalSpec& spec, double value) {
+bool Engine::State::isDriven(const SignalSpec& spec) {
     const auto it = devices.find(spec.device);
-    if (it == devices.end() || it->second->none || outputsEnded || rests(it->second->spec)) return false;
-    it->second->setOutput(spec.terminal, value);
-    {
-        const Lock lock(mutex);
-        outputs[spec.id] = value;
-    }
-    emitOutput(spec, value);
+    return it != devices.end() && !it->second->none && !outputsEnded && !rests(it->second->spec);
+}
+
+bool Engine::State::ask(const SignalSpec& spec, OutputHolder holder, double value, Text why) {
+    if (!isDriven(spec)) return false;
+    send(spec, arbiter.ask(spec.id, holder, value, std::move(why)));
     return true;
+}
+
+void Engine::State::send(const SignalSpec& spec, std::optional<double> value) {
+    noteOutput(spec.id);
+    if (!value) return;
+    devices.at(spec.device)->setOutput(spec.terminal, *value);
+    emitOutput(spec, *value);
+}
+
+void Engine::State::noteOutput(const std::string& signal) {
+    const auto now = arbiter.state(signal);
+    const Lock lock(mutex);
+    if (now)
+        outputs[signal] = *now;
+    else
+        outputs.erase(signal);
 }
 
 std::shared_ptr<WireTap> Engine::State::wire(const std::string& device) {
@@ -219,8 +231,7 @@ void Engine::State::Running::work(const std::stop_token& stop) {
 }
 
 std::unique_ptr<Device> Engine::State::Running::make() {
-    if (engine.options.makeDevice) return engine.options.makeDevice(spec, context, requests);
-    const DeviceKind* kind = deviceKind(spec.kind);
+    const DeviceKind* kind = engine.kindOf(spec);
     DeviceStatus status;
     status.state = LinkState::failed;
     if (!kind) {
@@ -314,7 +325,10 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
     std::erase_if(published, [&](const auto& p) { return p.second.device == spec.id; });
     tellSafeValues(*r);
     for (const auto& signal : bench.signals)
-        if (signal->device == spec.id && signal->output) drive(*signal, signal->output->start);
+        if (signal->device == spec.id && signal->output) {
+            arbiter.forget(signal->id);
+            ask(*signal, OutputHolder::start, signal->output->start);
+        }
     r->before = std::move(before);
     {
         const Lock lock(queueMutex);
@@ -368,12 +382,18 @@ void Engine::State::take(const Bench& next) {
     }
     for (auto& [key, group] : groups)
         if (group.group) bind(group);
-    for (const auto& old : before.signals)
+    for (const auto& old : before.signals) {
         if (!bench.signal(old->id)) source.remove(old->id);
+        const SignalSpec* now = bench.signal(old->id);
+        if (old->output && (!now || now->device != old->device || now->terminal != old->terminal)) {
+            arbiter.forget(old->id);
+            noteOutput(old->id);
+        }
+    }
     for (const auto& signal : bench.signals) {
         const SignalSpec* old = before.signal(signal->id);
         if (signal->output && (!old || old->device != signal->device || old->terminal != signal->terminal))
-            drive(*signal, signal->output->start);
+            ask(*signal, OutputHolder::start, signal->output->start);
     }
     noteBench(now());
 }

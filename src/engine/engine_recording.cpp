@@ -116,7 +116,7 @@ Result<void> Engine::startRecording(const std::string& path, std::optional<ShotP
                 s.recorder->add(std::move(part.block), std::move(part.columns), std::move(part.buckets));
             });
         logInfo("recording to " + path);
-        std::map<std::string, double> outputs;
+        std::map<std::string, OutputState> outputs;
         {
             const Lock lock(s.mutex);
             s.recorded.push_back({at, at});
@@ -126,7 +126,7 @@ Result<void> Engine::startRecording(const std::string& path, std::optional<ShotP
             outputs = s.outputs;
         }
         for (const auto& spec : s.bench.signals)
-            if (spec->output && outputs.contains(spec->id)) s.emitOutput(*spec, outputs[spec->id]);
+            if (spec->output && outputs.contains(spec->id)) s.emitOutput(*spec, outputs[spec->id].value);
         installed = true;
     });
     if (!writer) return writer.error();

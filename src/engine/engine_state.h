@@ -15,6 +15,7 @@
 #include "core/history/timeline.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
+#include "engine/output_arbiter.h"
 
 /// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
 /// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks,
@@ -139,6 +140,7 @@ struct Engine::State {
     std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
     /// Outputs that their devices have put to safe values, by device and terminal, and where they stood.
     std::map<std::string, std::map<std::string, std::optional<double>>> fallen;
+    OutputArbiter arbiter;
     std::set<std::string> unreached;  // devices that take nothing now
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
@@ -164,7 +166,7 @@ struct Engine::State {
     Text problem GUARDED_BY(mutex);
     std::map<std::string, DeviceStatus> statuses GUARDED_BY(mutex);
     std::map<std::string, std::shared_ptr<WireTap>> taps GUARDED_BY(mutex);  // by device, kept while the engine lives
-    std::map<std::string, double> outputs GUARDED_BY(mutex);
+    std::map<std::string, OutputState> outputs GUARDED_BY(mutex);            // as the arbiter has them
     std::vector<SeenTerminal> seen GUARDED_BY(mutex);
     std::vector<Mark> marks GUARDED_BY(mutex);
     std::vector<Span> recorded GUARDED_BY(mutex);
@@ -288,7 +290,6 @@ struct Engine::State {
     /// Engine thread. What of a device's outputs is safe because nobody watches over them is looked at anew: those that
     /// are so from now on are told to be there, those that are back are brought to what the bench says for that.
     void lookAtFallen(const std::string& device, const DeviceStatus& status);
-    [[nodiscard]] std::map<std::string, double> outputsNow() const;
     /// Any thread.
     void endOutputs();
     /// What each output of the device is put to when nobody watches over it.
@@ -296,7 +297,15 @@ struct Engine::State {
 
     /// devicesMutex held; engine thread. False where the output is not driven: at rest, safe for good, or its device is
     /// none.
-    bool drive(const SignalSpec& spec, double value) HOLDING(devicesMutex);
+    [[nodiscard]] bool isDriven(const SignalSpec& spec) HOLDING(devicesMutex);
+    /// The same. Asks the arbiter, and sends what it says.
+    bool ask(const SignalSpec& spec, OutputHolder holder, double value, Text why = {}) HOLDING(devicesMutex);
+    /// The same, on its way from the arbiter to the device, the histories and the run.
+    void send(const SignalSpec& spec, std::optional<double> value) HOLDING(devicesMutex);
+    void noteOutput(const std::string& signal);
+    [[nodiscard]] const DeviceKind* kindOf(const DeviceSpec& spec) const {
+        return options.kinds ? options.kinds->find(spec.kind) : deviceKind(spec.kind);
+    }
     /// Whether a device is kept at rest.
     [[nodiscard]] bool rests(const DeviceSpec& spec) const HOLDING(devicesMutex);
     void tellSafeValues(Running& running) HOLDING(devicesMutex);

@@ -10,6 +10,7 @@
 #include "app/device/device_edits.h"
 #include "app/page/tiles/state_tile.h"
 #include "app/widgets/fields.h"
+#include "devices/device_kind.h"
 #include "standins/beehive/beehive.h"
 #include "standins/cabinet/cabinet_computer.h"
 #include "standins/frameboard/weather_board.h"

@@ -21,6 +21,7 @@
 #include "core/base/number_text.h"
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
+#include "devices/device_kind.h"
 #include "test_stages.h"
 #include "window_fixture.h"
 

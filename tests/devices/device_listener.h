@@ -8,7 +8,7 @@
 #include <map>
 #include <mutex>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "support.h"
 
 namespace cruscotto::test {

@@ -5,6 +5,7 @@
 #include <thread>
 
 #include "core/base/json_text.h"
+#include "devices/device_kind.h"
 #include "standins/beehive/beehive.h"
 #include "standins/canbus/pump_bus.h"
 #include "standins/frameboard/weather_board.h"

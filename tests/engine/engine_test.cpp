@@ -65,13 +65,13 @@ TEST(Engine, ADeviceIsToldWhatIsAskedOfItAndMadeAnewWhereItCannotTakeThat) {
     for (const bool takes : {true, false}) {
         ScriptedDevice::Log log;
         EngineOptions options;
-        options.makeDevice = [&](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>& asked) {
+        options.kinds = test::kindsThatAre([&](const auto&, const std::vector<TerminalRequest>& asked) {
             log.say("made for " + std::to_string(asked.size()));
             auto device = std::make_unique<ScriptedDevice>(
                 log, [](DeviceSink&, const std::stop_token& stop) { waitForStop(stop); });
             device->takesRequests = takes;
             return device;
-        };
+        });
         const auto engine = Engine::start(oneOutput(), options);
         ASSERT_TRUE(eventually([&] { return log.all().size() == 3; }));
         SignalSpec another;
@@ -164,7 +164,12 @@ TEST(Engine, OutputsOfADeviceThatIsBackAreBroughtToWhatTheBenchSays) {
         step = 1;
         ASSERT_TRUE(eventually([&] { return outputs().size() == 3; })) << "safe while it is away";
         if (c.setMeanwhile) engine->setOutput("drive", 4);
-        if (c.setMeanwhile) ASSERT_TRUE(eventually([&] { return outputs().size() == 4; }));
+        if (c.setMeanwhile) EXPECT_EQ(outputs().size(), 3U) << "it waits until somebody watches over it again";
+        const auto held = engine->outputState("drive");
+        ASSERT_TRUE(held);
+        EXPECT_EQ(held->holder, OutputHolder::safe);
+        EXPECT_NE(held->why.english().find("Box is out of reach"), std::string::npos) << held->why.english();
+        EXPECT_EQ(held->waits, c.setMeanwhile ? std::optional(4.0) : std::nullopt);
         step = 2;
         ASSERT_TRUE(eventually([&] { return outputs().size() >= c.said.size(); }));
         const auto sure = [&] { return engine->source().at("drive", engine->now()).quality == Quality::good; };
@@ -538,9 +543,7 @@ TEST(Engine, AfterASleepTheFirstSampleOfADeviceThatIsAskedHasTheGapBeforeItEvenA
     std::atomic<std::int64_t> slept{0};
     EngineOptions options;
     options.asleep = [&slept] { return slept.load(); };
-    options.makeDevice = [&](const DeviceSpec&, const DeviceContext&, const auto&) {
-        return std::make_unique<Asked>(orders);
-    };
+    options.kinds = test::kindsThatAre([&](const auto&, const auto&) { return std::make_unique<Asked>(orders); });
     const auto engine = Engine::start(test::oneSignal(), options);
     const auto arrives = [&](double v) {
         return eventually([&] { return engine->source().at("in", engine->now()).value == v; });

@@ -43,7 +43,7 @@ Bench benchWith(const JsonText& settings) {
 /// The n-th device that is made delivers ten samples of n and 10 n in such a group, once.
 EngineOptions makes(ScriptedDevice::Log& log, std::vector<std::shared_ptr<ScanGroup>> groups, std::atomic<int>& made) {
     EngineOptions options;
-    options.makeDevice = [&log, groups, &made](const DeviceSpec&, const DeviceContext&, const auto&) {
+    options.kinds = test::kindsThatAre([&log, groups, &made](const auto&, const auto&) {
         const int n = made++;
         return std::make_unique<ScriptedDevice>(
             log,
@@ -58,7 +58,7 @@ EngineOptions makes(ScriptedDevice::Log& log, std::vector<std::shared_ptr<ScanGr
                 waitForStop(stop);
             },
             false);
-    };
+    });
     return options;
 }
 

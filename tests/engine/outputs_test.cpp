@@ -135,8 +135,8 @@ TEST(Outputs, ADeviceThatDoesNotEndHoldsNobodyUp) {
     std::latch stuck(1);
     std::atomic<int> made{0};
     EngineOptions options;
-    options.makeDevice = [&](const DeviceSpec& spec, const DeviceContext&, const std::vector<TerminalRequest>&) {
-        const bool first = spec.id == "box" && made++ == 0;
+    options.kinds = test::kindsThatAre([&](const DeviceContext& context, const auto&) {
+        const bool first = context.id == "box" && made++ == 0;
         return std::make_unique<ScriptedDevice>(
             log,
             [&, first](DeviceSink&, const std::stop_token& stop) {
@@ -144,7 +144,7 @@ TEST(Outputs, ADeviceThatDoesNotEndHoldsNobodyUp) {
                 if (first) stuck.wait();  // as in a call that nothing can interrupt
             },
             false);
-    };
+    });
     Bench bench = withDevice(oneOutput(), {"other", "Other", "scripted", "", ""});
     SignalSpec lamp = *bench.signal("drive");
     lamp.id = "lamp";

@@ -3,6 +3,7 @@
 
 #include "core/run/run_reader.h"
 #include "core/run/run_writer.h"
+#include "devices/device_kind.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
 #include "support.h"

@@ -55,11 +55,25 @@ private:
     const bool takesSettings_;
 };
 
+/// Kinds of which each device is made by `make`, called with the terminals that are asked for.
+template <class Make>
+std::shared_ptr<const DeviceKinds> kindsThatAre(Make make) {
+    std::vector<DeviceKind> kinds;
+    for (const char* key : {"scripted", "sim-io-box"}) {
+        DeviceKind& kind = kinds.emplace_back();
+        kind.key = key;
+        kind.check = [](const JsonText&) -> Result<void> { return {}; };
+        kind.make = [make](const DeviceContext& context, const JsonText&, const std::vector<TerminalRequest>& asked) {
+            return std::unique_ptr<Device>(make(context, asked));
+        };
+    }
+    return std::make_shared<const DeviceKinds>(std::move(kinds));
+}
+
 inline EngineOptions scripted(ScriptedDevice::Log& log, std::function<void(DeviceSink&, std::stop_token)> script) {
     EngineOptions o;
-    o.makeDevice = [&log, script](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&) {
-        return std::make_unique<ScriptedDevice>(log, script);
-    };
+    o.kinds = kindsThatAre(
+        [&log, script](const auto&, const auto&) { return std::make_unique<ScriptedDevice>(log, script); });
     return o;
 }
 

@@ -15,6 +15,7 @@
 #include "core/base/number_text.h"
 #include "core/bench/keep.h"
 #include "core/chain/stage_kind.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

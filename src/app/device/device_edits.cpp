@@ -11,6 +11,7 @@
 #include "core/base/json_text.h"
 #include "core/base/number_text.h"
 #include "core/chain/common_stages.h"
+#include "devices/device_kind.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {

@@ -5,7 +5,7 @@
 #include <optional>
 #include <string>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -13,6 +13,7 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

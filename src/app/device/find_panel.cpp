@@ -12,6 +12,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/json_text.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

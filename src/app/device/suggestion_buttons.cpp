@@ -5,6 +5,7 @@
 
 #include "app/device/device_edits.h"
 #include "app/widgets/words.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "app/widgets/words.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -16,6 +16,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -10,7 +10,7 @@
 
 #include "app/device/suggestion_buttons.h"
 #include "app/document/session.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/wire.h"
 
 namespace cruscotto {

@@ -13,6 +13,7 @@
 #include "core/base/number_text.h"
 #include "core/bench/run_name.h"
 #include "core/run/run_notes.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -19,6 +19,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/endings.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

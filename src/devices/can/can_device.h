@@ -2,7 +2,7 @@
 
 #include "devices/can/can_link.h"
 #include "devices/can/dbc.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -1,4 +1,4 @@
-// All of them, in one place that only whole programs link: what tests one driver need not be built with the others.
+// The kinds of devices, in the order in which they are offered.
 #include "devices/can/can_device.h"
 #include "devices/computer/computer_device.h"
 #include "devices/computer/iio_buffer.h"
@@ -17,11 +17,10 @@
 
 namespace cruscotto {
 
-const std::vector<DeviceKind>& deviceKinds() {
-    static const std::vector<DeviceKind> kinds{
-        simulatedBoxKind(), serialLineKind(),    frameBoardKind(), modbusKind(),   scpiKind(),
-        canKind(),          firmataKind(),       ioLinkKind(),     computerKind(), iioBufferKind(),
-        gpioKind(),         counterEventsKind(), soundKind(),      replayKind(),   fastBoxKind()};
+const DeviceKinds& builtInKinds() {
+    static const DeviceKinds kinds({simulatedBoxKind(), serialLineKind(), frameBoardKind(), modbusKind(), scpiKind(),
+                                    canKind(), firmataKind(), ioLinkKind(), computerKind(), iioBufferKind(), gpioKind(),
+                                    counterEventsKind(), soundKind(), replayKind(), fastBoxKind()});
     return kinds;
 }
 

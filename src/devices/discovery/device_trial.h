@@ -5,7 +5,7 @@
 #include <thread>
 #include <vector>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 
 namespace cruscotto {
 

@@ -2,7 +2,7 @@
 
 #include <map>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/frames/frame_format.h"
 #include "devices/link/byte_link.h"
 

@@ -2,7 +2,7 @@
 
 #include <map>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/link/kernel_calls.h"
 
 namespace cruscotto {

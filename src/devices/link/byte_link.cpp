@@ -1,5 +1,6 @@
 #include "devices/link/byte_link.h"
 #include "core/base/parsed.h"
+#include "devices/device_kind.h"
 #include "devices/link/name_lookup.h"
 #include "devices/link/waker.h"
 

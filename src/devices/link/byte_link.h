@@ -5,6 +5,7 @@
 #include <string>
 #include <string_view>
 
+#include "devices/device_kind.h"
 #include "devices/link/serial_port.h"
 #include "devices/settings_reader.h"
 

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "core/base/result.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {

@@ -2,7 +2,7 @@
 
 #include <map>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/link/serial_port.h"
 #include "devices/serial/line_format.h"
 

@@ -4,7 +4,7 @@
 #include <random>
 
 #include "core/base/json_text.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "support.h"
 #include "test_stages.h"
 

@@ -7,6 +7,7 @@
 
 #include "core/base/crash_send.h"
 #include "core/base/json_text.h"
+#include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "devices/modbus/modbus_device.h"
 #include "devices/modbus/modbus_frame.h"

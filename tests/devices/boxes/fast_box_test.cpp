@@ -4,6 +4,7 @@
 #include <mutex>
 
 #include "core/run/run_reader.h"
+#include "devices/device_kind.h"
 #include "engine/engine.h"
 #include "fast_bench.h"
 #include "support.h"
@@ -119,9 +120,11 @@ TEST(FastBox, WhatTheEnginesQueueCannotHoldIsAGapWithItsExactNumber) {
     s.chain = {formula("sin(x) + cos(x)")};
     bench = withSignal(bench, s);
     EngineOptions options;
-    options.makeDevice = [](const DeviceSpec&, const DeviceContext&, const std::vector<TerminalRequest>&) {
-        return std::unique_ptr<Device>(new Flood);
-    };
+    DeviceKind flood;
+    flood.key = "flood";
+    flood.check = [](const JsonText&) -> Result<void> { return {}; };
+    flood.make = [](const auto&, const auto&, const auto&) { return std::unique_ptr<Device>(new Flood); };
+    options.kinds = std::make_shared<const DeviceKinds>(std::vector{flood});
     options.recorder.queueBytes = std::size_t{1} << 30;
     auto engine = Engine::startRecorded(bench, folder.file("a.run"), options);
     ASSERT_TRUE(engine.ok());

@@ -1,7 +1,7 @@
 #include <map>
 #include <mutex>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "sim/pump_bench.h"
 #include "support.h"
 

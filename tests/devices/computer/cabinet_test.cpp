@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/base/json_text.h"
+#include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "devices/discovery/device_trial.h"
 #include "devices/discovery/kernel_inputs.h"

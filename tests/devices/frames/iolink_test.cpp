@@ -8,6 +8,7 @@
 
 #include "core/base/json_text.h"
 #include "core/base/units.h"
+#include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "standins/iolink/sensor_master.h"
 #include "test_stages.h"

@@ -10,7 +10,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/base/json_text.h"
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "devices/link/serial_port.h"
 #include "standins/beehive/beehive.h"

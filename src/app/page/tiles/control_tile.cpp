@@ -94,9 +94,15 @@ void ControlTile::refresh(Instant t, bool digits) {
     if (digits && session_.engine()) {
         const QString problem = shown(session_.engine()->outputProblem(s->device, s->terminal));
         if (std::exchange(problem_, problem) != problem) {
-            setToolTip(problem.isEmpty() ? QString() : tr("It did not go through: %1").arg(problem));
             update();
         }
+        const auto held = session_.engine()->outputState(s->id);
+        const auto waits = held ? held->waits : std::nullopt;
+        if (std::exchange(waits_, waits) != waits) update();
+        const QString why = held ? shown(held->why) : QString();
+        setToolTip(!problem.isEmpty() ? tr("It did not go through: %1").arg(problem)
+                   : waits            ? tr("%1 What is set now is sent when that is over.").arg(why)
+                                      : why);
     }
     if (live != live_) {
         live_ = live;
@@ -133,6 +139,7 @@ void ControlTile::paintEvent(QPaintEvent*) {
                          : !live_              ? tr("as it was then")
                          : !problem_.isEmpty() ? tr("▲ refused")
                          : reached             ? tr("safe: %1").arg(safe)
+                         : waits_              ? tr("▲ not reached; %1 waits").arg(outputText(*s, *waits_))
                                                : tr("▲ not reached");
     const QColor how = rests || (live_ && (!reached || !problem_.isEmpty())) ? theme().amber : theme().muted;
     if (digital) {

@@ -50,7 +50,8 @@ private:
     QLineEdit* value_;
     Switch* switch_;
     bool live_ = true;
-    QString problem_;  // how the device took what it was last set to
+    QString problem_;              // how the device took what it was last set to
+    std::optional<double> waits_;  ///< set, and sent when what holds the output lets go
 };
 
 }  // namespace cruscotto
