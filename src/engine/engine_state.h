@@ -18,8 +18,8 @@
 #include "engine/output_arbiter.h"
 
 /// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
-/// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks,
-/// the past).
+/// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks),
+/// engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
 namespace cruscotto {
 
 /// The group of an output's own samples is called by this and the output's id.
@@ -109,7 +109,7 @@ struct Engine::State {
     std::map<std::pair<std::string, std::string>, Group> groups;
     std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>>
         signalsAt;  // by device and terminal
-    std::unique_ptr<Recorder> recorder;
+    std::shared_ptr<Recorder> recorder;
     bool makingRun = false;
     bool brokenDown = false;
     std::optional<ShotGate> gate;  // where only shots are recorded
@@ -172,7 +172,9 @@ struct Engine::State {
     std::vector<Span> recorded GUARDED_BY(mutex);
     RecordingStatus lastRecording GUARDED_BY(mutex);
     bool recordingNow GUARDED_BY(mutex) = false;
-    std::uint64_t lostBefore GUARDED_BY(mutex) = 0;  // the recording began
+    std::shared_ptr<const Recorder> recording GUARDED_BY(mutex);  // the same as `recorder`, to ask for its status
+    std::optional<Instant> completeFrom GUARDED_BY(mutex);        // of the shots
+    std::uint64_t lostBefore GUARDED_BY(mutex) = 0;               // the recording began
     std::optional<Span> lastSleep GUARDED_BY(mutex);
 
     // the set of devices; held while they are started or stopped

@@ -46,9 +46,9 @@ public:
     [[nodiscard]] int shots() const { return shots_; }
     /// Time of the last trigger.
     [[nodiscard]] Instant triggeredAt() const { return triggeredAt_; }
-    /// All shots have been taken and nothing more will come.
-    [[nodiscard]] bool complete(Instant now) const {
-        return plan_.most > 0 && shots_ >= plan_.most && now > until_ + seconds(0.5);
+    /// Behind this instant all shots have been taken and nothing more will come; nothing while shots are still due.
+    [[nodiscard]] std::optional<Instant> completeFrom() const {
+        return plan_.most > 0 && shots_ >= plan_.most ? std::optional(until_ + seconds(0.5)) : std::nullopt;
     }
     [[nodiscard]] const ShotPlan& plan() const { return plan_; }
 

@@ -150,7 +150,6 @@ TEST(Kill, AtFiftyMomentsOfASlowRecording) {
 TEST(Kill, AtFiftyMomentsOfAFastRecording) {
     killAgainAndAgain(test::fastBench(fastBox, 32), rounds, SANITIZED ? 1 : 5);
 }
-/// More than 16 MB/s: with the rollback journal.
 TEST(Kill, AtMomentsOfAVeryFastRecording) {
 #ifdef __SANITIZE_THREAD__
     GTEST_SKIP() << "under the thread sanitizer no recording is that fast";

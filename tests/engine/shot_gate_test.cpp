@@ -69,7 +69,8 @@ TEST(ShotGate, TakesTheTimeBeforeAndAfterToTheSample) {
         EXPECT_EQ(fed.through, range(3010, 3310)) << blockSize;
         EXPECT_EQ(fed.gate.shots(), 1);
         EXPECT_EQ(fed.gate.triggeredAt(), (Instant{3'210'000'000}));
-        EXPECT_TRUE(fed.gate.complete({9'000'000'000}));
+        ASSERT_TRUE(fed.gate.completeFrom());
+        EXPECT_LT(*fed.gate.completeFrom(), Instant{9'000'000'000});
     }
 }
 
@@ -97,7 +98,7 @@ TEST(ShotGate, ShotsThatFollowCloselyDoNotRepeatASample) {
     fed.feed(3000, 25, [](std::uint64_t i) { return i >= 1000 && i % 150 >= 100 ? 1.0 : 0.0; });
     for (std::size_t i = 1; i < fed.through.size(); ++i) ASSERT_LT(fed.through[i - 1], fed.through[i]);
     EXPECT_GT(fed.gate.shots(), 8);
-    EXPECT_FALSE(fed.gate.complete({9'000'000'000})) << "until it is stopped";
+    EXPECT_FALSE(fed.gate.completeFrom()) << "until it is stopped";
 }
 
 TEST(ShotGate, TriggersOnTheWayDownAndNotWithinTheHysteresis) {

@@ -25,8 +25,7 @@ inline constexpr int busyMs = 1500;  ///< how long a commit waits for somebody w
 
 inline constexpr const char* pages = "PRAGMA page_size = 16384";
 /// While recording, a write-ahead log: what is committed survives a kill although the disk has not confirmed it yet,
-/// and readers do not hold up the writer. When samples come fast, a rollback journal, since it writes them but once.
-/// Closed, one file.
+/// and readers do not hold up the writer. Closed, one file.
 inline constexpr const char* journal =
     "PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 0";
 inline constexpr const char* schema = R"(

@@ -1,16 +1,10 @@
 // Layout: docs/run-format.md. Everything here is frozen once a version has been released; add, do not change.
 #include "core/run/run_writer.h"
 
-#include <fcntl.h>
-#include <sys/stat.h>
-#include <unistd.h>
-
 #include <fmt/ranges.h>
+#include <sys/stat.h>
 
-#include <atomic>
-#include <chrono>
 #include <deque>
-#include <filesystem>
 #include <functional>
 #include <list>
 #include <map>
@@ -18,9 +12,8 @@
 #include "core/base/new_file.h"
 #include "core/bench/keep.h"
 #include "core/run/pending_block.h"
+#include "core/run/run_file.h"
 #include "core/run/run_format.h"
-#include "core/run/run_settler.h"
-#include "core/run/sqlite.h"
 
 namespace cruscotto {
 
@@ -31,12 +24,6 @@ namespace {
 /// A block that takes less than this is written again, longer, by the next commit that has more of its samples: slow
 /// signals would otherwise pay for a row of each table every time.
 constexpr std::size_t growBytes = 2048;
-/// More than this tells that samples come fast. By the commit: one that comes late has much to write, too.
-constexpr std::size_t fastCommitBytes = std::size_t{4} << 20;
-constexpr double fastBytesPerSecond = 16e6;
-/// A commit that waits this long for the disk is no way to write while a kill may cost half a second.
-constexpr auto slowCommit = std::chrono::milliseconds(200);
-
 void join(Samples& to, const Samples& from) {
     std::visit(
         [&](auto& a) {
@@ -49,9 +36,7 @@ void join(Samples& to, const Samples& from) {
 }  // namespace
 
 struct RunWriter::State {
-    sqlite::Database db;
-    std::string path;
-    int file = -1;  // of the run, to see whether it still has a name
+    RunFile file;
     std::map<const ScanGroup*, std::int64_t> groups;
     std::map<std::pair<std::string, std::string>, std::int64_t> groupNames;
     std::vector<std::shared_ptr<const ScanGroup>> keep;  // so that no address is used twice
@@ -98,86 +83,38 @@ struct RunWriter::State {
     std::map<std::pair<std::int64_t, int>, std::vector<Bucket>> buckets;  // by signal and level, not yet on disk
     std::list<PendingBlock> pending;  // those with samples that are not on disk, and those that may yet grow
     std::map<std::int64_t, PendingBlock*> openBlocks;  // by group
-    std::deque<std::function<bool()>> rows;            // small rows, in order; run inside the next commit
+    std::deque<std::function<bool(sqlite3*)>> rows;    // small rows, in order; run inside the next commit
     std::size_t pendingBytes = 0;
     std::uint64_t samplesWritten = 0;
-    std::uint64_t bytesOnDisk = 0;
     std::vector<std::byte> data;  // of a block that is written while it may yet grow
-    Statement insertBlock, growBlock, insertQuality, dropQuality, insertGap, insertPyramid, pageCount;
-    std::unique_ptr<RunSettler> settler;  // while the journal is a write-ahead log
-    std::size_t journalBytes = 0;         // in it
-    std::chrono::steady_clock::time_point stayInLog, lastCommit;
+    Statement insertBlock, growBlock, insertQuality, dropQuality, insertGap, insertPyramid;
     std::unique_ptr<BlockPacker> packer;  // where samples come fast; goes before what it packs
 
-    ~State() { unwatch(); }
-    void unwatch() {
-        if (file >= 0) ::close(file);
-        file = -1;
-    }
-
-    /// SQLite's verdict.
-    static int open(const std::string& path, int flags, sqlite::Database& db) {
-        sqlite3* raw = nullptr;
-        const int opened =
-            sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | flags, nullptr);
-        db.reset(raw);
-        sqlite3_busy_timeout(raw, runformat::busyMs);  // somebody who reads the run, even now, lets go of it again
-        return opened;
-    }
+    explicit State(std::string path) : file(std::move(path)) {}
 
     void prepare() {
-        sqlite3* raw = db.get();
+        sqlite3* raw = file.db();
         insertBlock =
             Statement(raw, "INSERT INTO block(layout_id,first_index,n,t0_ns,end_ns,dt_ns,data) VALUES (?,?,?,?,?,?,?)");
         growBlock = Statement(raw, "UPDATE block SET n=?, end_ns=?, data=? WHERE id=?");
         dropQuality = Statement(raw, "DELETE FROM quality WHERE block_id=?");
-        pageCount = Statement(raw, "PRAGMA page_count");
         insertQuality = Statement(raw, "INSERT INTO quality VALUES (?,?,?,?,?)");
         insertGap = Statement(raw, "INSERT INTO gap VALUES (?,?,?,?,?,?,?)");
         insertPyramid = Statement(raw, "INSERT INTO pyramid VALUES (?,?,?)");
-        file = ::open(path.c_str(), O_PATH | O_CLOEXEC);
-        startSettling();
     }
 
-    [[nodiscard]] bool removed() const {
-        struct stat found {};
-        return file >= 0 && fstat(file, &found) == 0 && found.st_nlink == 0;
-    }
-
-    /// The run's file or its folder was removed while it is recorded. What was recorded is still there as long as the
-    /// file is open, and is written anew.
     Result<void> writeAnew() {
-        settler.reset();
-        std::error_code ec;
-        std::filesystem::create_directories(std::filesystem::path(path).parent_path(), ec);
-        if (Statement copy(db.get(), "VACUUM INTO ?"); !copy.bind(1, path).run())
-            return failure("{0} was removed while it was recorded, and cannot be written again ({1}).", path,
-                           sqlite3_errmsg(db.get()));
-        sqlite::Database again;
-        if (open(path, 0, again) != SQLITE_OK || !sqlite::execute(again.get(), runformat::journal)) {
-            // The old one still holds everything; the next commit tries again.
-            const Error error = failure("{0} was removed while it was recorded, and cannot be opened again ({1}).",
-                                        path, sqlite3_errmsg(again.get()));
-            std::remove(path.c_str());
-            return error;
-        }
-        for (Statement* s :
-             {&insertBlock, &growBlock, &dropQuality, &insertQuality, &insertGap, &insertPyramid, &pageCount})
+        for (Statement* s : {&insertBlock, &growBlock, &dropQuality, &insertQuality, &insertGap, &insertPyramid})
             *s = {};
-        unwatch();
-        db = std::move(again);
+        auto written = file.writeAnew();
         prepare();
-        return {};
-    }
-
-    [[nodiscard]] Error failed(const char* what) const {
-        return failure("{0}: {1} ({2}).", path, what, sqlite::problemOf(db.get()));
+        return written;
     }
 
     template <class... V>
     void row(const char* sql, V... values) {
-        rows.push_back([this, sql, values...] {
-            Statement s(db.get(), sql);
+        rows.push_back([sql, values...](sqlite3* db) {
+            Statement s(db, sql);
             int i = 0;
             (s.bind(++i, values), ...);
             return s.run();
@@ -263,7 +200,7 @@ struct RunWriter::State {
             else
                 insertBlock.bindNull(6);
             if (!insertBlock.bind(7, stored).run()) return false;
-            b.id = sqlite3_last_insert_rowid(db.get());
+            b.id = sqlite3_last_insert_rowid(file.db());
         } else {
             growBlock.bind(1, static_cast<std::int64_t>(b.n)).bind(2, end).bind(3, stored);
             if (!growBlock.bind(4, b.id).run()) return false;
@@ -290,83 +227,24 @@ struct RunWriter::State {
         return true;
     }
 
-    /// One transaction with everything that is pending; how many bytes of blocks it wrote.
-    Result<std::size_t> writeAll() {
+    /// One transaction with everything that is pending.
+    Result<void> writeAll() {
         errno = 0;
-        if (!sqlite::execute(db.get(), "BEGIN IMMEDIATE")) return failed("nothing can be written");
+        if (!sqlite::execute(file.db(), "BEGIN IMMEDIATE")) return file.failed("nothing can be written");
         std::vector<PendingBlock*> fresh;
         bool ok = true;
-        std::size_t bytes = 0;
-        for (auto& row : rows) ok = ok && row();
+        for (auto& row : rows) ok = ok && row(file.db());
         for (PendingBlock& b : pending) {
             if (b.n == b.written) continue;
             if (b.id == 0) fresh.push_back(&b);
             ok = ok && writeBlock(b);
-            bytes += b.handedOver ? b.packed.size() : data.size();
         }
         ok = ok && writePyramids();
-        if (ok && sqlite::execute(db.get(), "COMMIT")) return bytes;
-        const Error error = failed("nothing can be written");
-        sqlite::execute(db.get(), "ROLLBACK");
+        if (ok && sqlite::execute(file.db(), "COMMIT")) return {};
+        const Error error = file.failed("nothing can be written");
+        sqlite::execute(file.db(), "ROLLBACK");
         for (PendingBlock* b : fresh) b->id = 0;
         return error;
-    }
-
-    /// Gives every page of the journal's index, a mapped file, its place on the disk: who writes to such a page first
-    /// waits for the disk, and with it every thread that asks for memory, which must not be while samples come.
-    void placeIndex() {
-        constexpr int regionBytes = 32768;  // SQLite's unit of it; one serves a journal of 66 MB
-        constexpr int pageBytes = 4096;
-        sqlite::execute(db.get(), "SELECT count(*) FROM run");  // opens it
-        sqlite3_file* run = nullptr;
-        volatile void* region = nullptr;
-        sqlite3_file_control(db.get(), "main", SQLITE_FCNTL_FILE_POINTER, static_cast<void*>(&run));
-        if (!run || !run->pMethods || run->pMethods->iVersion < 2 || !run->pMethods->xShmMap) return;
-        if (run->pMethods->xShmMap(run, 0, regionBytes, 1, &region) != SQLITE_OK || !region) return;
-        auto* bytes = static_cast<unsigned char*>(const_cast<void*>(region));
-        for (int at = 0; at < regionBytes; at += pageBytes) std::atomic_ref(bytes[at]).fetch_or(0);
-    }
-
-    void startSettling() {
-        placeIndex();
-        settler = std::make_unique<RunSettler>(path);
-        sqlite3_wal_hook(
-            db.get(),
-            [](void* self, sqlite3*, const char*, int pages) {
-                static_cast<State*>(self)->journalBytes = static_cast<std::size_t>(pages) * runformat::pageBytes;
-                return SQLITE_OK;
-            },
-            this);
-    }
-
-    /// True if the journal is of that mode now; somebody who reads the run just now prevents a change.
-    bool changeJournal(const char* sql, const char* mode) {
-        sqlite3_busy_timeout(db.get(), 0);
-        Statement change(db.get(), sql);
-        const bool changed = change.step() && change.string(0) == mode;
-        change = {};
-        sqlite3_busy_timeout(db.get(), runformat::busyMs);
-        return changed;
-    }
-
-    /// Much data is written but once, with a rollback journal, as long as the disk follows.
-    void chooseJournal(std::size_t bytes, std::chrono::nanoseconds took) {
-        const auto now = std::chrono::steady_clock::now();
-        const double since = std::chrono::duration<double>(now - std::exchange(lastCommit, now)).count();
-        const bool fast = bytes > fastCommitBytes && static_cast<double>(bytes) > fastBytesPerSecond * since;
-        if (settler && fast && now > stayInLog) {
-            settler.reset();
-            if (changeJournal("PRAGMA journal_mode = TRUNCATE", "truncate")) {
-                sqlite::execute(db.get(), "PRAGMA synchronous = FULL");
-            } else {
-                stayInLog = now + std::chrono::seconds(2);
-                startSettling();
-            }
-        } else if (!settler && took > slowCommit && changeJournal("PRAGMA journal_mode = WAL", "wal")) {
-            sqlite::execute(db.get(), runformat::journal);
-            stayInLog = now + std::chrono::seconds(10);
-            startSettling();
-        }
     }
 
     bool writePyramids() {
@@ -393,17 +271,16 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     // Under a name of its own until it is a run, so that whoever is killed meanwhile leaves none that does not open.
     auto file = NewFile::create(path, NewFile::Existing::refuse);
     if (!file) return file.error();
-    auto state = std::make_unique<State>();
-    state->path = path;
+    auto writer = std::unique_ptr<RunWriter>(new RunWriter(std::make_unique<State>(path)));
+    State& s = *writer->state_;
     const auto failed = [&](sqlite3* db) {
         return failure("{0} cannot be written ({1}). Is the folder there, may you write to it, and is there room?",
                        path, sqlite::problemOf(db));
     };
-    if (State::open(file.value().temporaryPath(), 0, state->db) != SQLITE_OK ||
-        !sqlite::execute(state->db.get(), runformat::pages) || !sqlite::execute(state->db.get(), runformat::schema))
-        return failed(state->db.get());
-    auto writer = std::unique_ptr<RunWriter>(new RunWriter(std::move(state)));
-    State& s = *writer->state_;
+    sqlite::Database first;
+    if (RunFile::open(file.value().temporaryPath(), first) != SQLITE_OK ||
+        !sqlite::execute(first.get(), runformat::pages) || !sqlite::execute(first.get(), runformat::schema))
+        return failed(first.get());
     s.row("INSERT INTO run VALUES ('bench',?)", bench.name);
     s.row("INSERT INTO run VALUES ('start_ns',?)", start.at.ns);
     for (const auto& [key, words] : runNoteKeys)
@@ -414,23 +291,14 @@ Result<std::unique_ptr<RunWriter>> RunWriter::create(const std::string& path, co
     for (const auto& signal : bench.signals)
         for (const SignalSpec& spec : asRecorded(*signal)) writer->define(spec, start.at);
     s.bench.reset();  // no edit yet
-    bool ok = sqlite::execute(s.db.get(), "BEGIN");
-    for (auto& row : s.rows) ok = ok && row();
-    if (!ok || !sqlite::execute(s.db.get(), "COMMIT")) return failed(s.db.get());
+    bool ok = sqlite::execute(first.get(), "BEGIN");
+    for (auto& row : s.rows) ok = ok && row(first.get());
+    if (!ok || !sqlite::execute(first.get(), "COMMIT")) return failed(first.get());
     s.rows.clear();
-    s.db.reset();
+    first.reset();
     if (auto put = file.value().put(); !put) return put.error();
-    // A first commit makes the journal, whose head the disk has to confirm: later ones need not wait for that.
-    if (State::open(path, 0, s.db) != SQLITE_OK || !sqlite::execute(s.db.get(), runformat::journal) ||
-        !sqlite::execute(s.db.get(),
-                         "BEGIN; UPDATE run SET value='' WHERE key='state';"
-                         "UPDATE run SET value='recording' WHERE key='state'; COMMIT"))
-        return failed(s.db.get());
+    if (auto begun = s.file.begin(); !begun) return failed(s.file.db());
     s.prepare();
-    if (s.pageCount.step()) s.bytesOnDisk = static_cast<std::uint64_t>(s.pageCount.integer(0)) * runformat::pageBytes;
-    s.pageCount.reset();
-    s.lastCommit = std::chrono::steady_clock::now();
-    s.settler->written(static_cast<std::size_t>(runformat::pageBytes));
     return writer;
 }
 
@@ -542,7 +410,7 @@ std::size_t RunWriter::pendingBytes() const {
     return state_->pendingBytes;
 }
 std::uint64_t RunWriter::bytesOnDisk() const {
-    return state_->bytesOnDisk;
+    return state_->file.bytesOnDisk();
 }
 std::uint64_t RunWriter::samplesWritten() const {
     return state_->samplesWritten;
@@ -552,11 +420,9 @@ Result<void> RunWriter::commit() {
     State& s = *state_;
     if (s.rows.empty() && std::all_of(s.pending.begin(), s.pending.end(), [](auto& b) { return b.n == b.written; }))
         return {};
-    if (s.removed())
+    if (s.file.removed())
         if (auto again = s.writeAnew(); !again) return again;
-    const auto began = std::chrono::steady_clock::now();
-    const auto bytes = s.writeAll();
-    if (!bytes) return bytes.error();
+    if (auto written = s.writeAll(); !written) return written;
     for (auto b = s.pending.begin(); b != s.pending.end();) {
         s.samplesWritten += (b->n - b->written) * b->columns.size();
         b->written = b->n;
@@ -572,15 +438,12 @@ Result<void> RunWriter::commit() {
     for (auto& [key, list] : s.buckets) list.clear();
     s.rows.clear();
     s.pendingBytes = 0;
-    if (s.pageCount.step()) s.bytesOnDisk = static_cast<std::uint64_t>(s.pageCount.integer(0)) * runformat::pageBytes;
-    s.pageCount.reset();
-    if (s.settler) s.settler->written(s.journalBytes);
-    s.chooseJournal(bytes.value(), std::chrono::steady_clock::now() - began);
+    s.file.committed();
     return {};
 }
 
 std::optional<Error> RunWriter::trouble() const {
-    return state_->settler ? state_->settler->trouble() : std::nullopt;
+    return state_->file.trouble();
 }
 
 std::uint64_t RunWriter::dropPending(const std::string& cause) {
@@ -617,10 +480,9 @@ Result<void> RunWriter::close() {
         for (const auto& signal : state_->bench->signals)
             for (const SignalSpec& spec : asRecorded(*signal)) define(spec, state_->benchFrom);
     state_->row("INSERT OR REPLACE INTO run VALUES ('state',?)", std::string("closed"));
-    state_->settler.reset();
+    state_->file.stopSettling();
     auto committed = commit();
-    // Back to the mode that leaves no empty journal beside a run that was closed in order.
-    if (committed) sqlite::execute(state_->db.get(), "PRAGMA journal_mode = DELETE");
+    if (committed) state_->file.endLog();
     return committed;
 }
 

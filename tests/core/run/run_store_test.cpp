@@ -299,8 +299,7 @@ TEST(RunStore, SmallCommitsOfASlowSignalMakeOneBlock) {
 }
 
 TEST(RunStore, ARunThatGrowsFastIsStillOneAndReadable) {
-    // More than a commit's worth for the write-ahead log: the journal changes on the way, with a reader there and
-    // without.
+    // Commits of several megabytes, with a reader there and without.
     Recorded r;
     std::mt19937 random(5);
     std::uint64_t n = 0;
