@@ -1,19 +1,13 @@
 #include "app/document/session.h"
 
-#include <QDateTime>
 #include <QDir>
-#include <QFile>
 #include <QFileInfo>
 #include <QStandardPaths>
-#include <chrono>
 
-#include "app/document/examples.h"
 #include "app/document/known_benches.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
-#include "core/bench/run_name.h"
 #include "core/run/run_notes.h"
-#include "devices/device_kind.h"
 
 namespace cruscotto {
 
@@ -58,34 +52,18 @@ private:
 
 Session::Session(QObject* parent) : QObject(parent) {
     undo_.setUndoLimit(500);
+    connect(&recordings_, &RecordingJobs::started, this, &Session::recordingStarted);
+    connect(&recordings_, &RecordingJobs::ended, this, &Session::recordingEnded);
+    connect(&recordings_, &RecordingJobs::failed, this, &Session::failed);
+    connect(&recordings_, &RecordingJobs::noticed, this, &Session::noticed);
 }
 Session::~Session() {
     close();
 }
 
-namespace {
-/// A name for a new run of this bench that nothing has yet; makes the folder where it is missing.
-Result<QString> freePath(const QString& folder, const Bench& bench) {
-    if (!QDir().mkpath(folder))
-        return failure("The folder {0} cannot be made. Choose another one.", folder.toStdString());
-    const RunNameParts parts{bench.name, bench.recording.notes.title, QDateTime::currentMSecsSinceEpoch() * 1'000'000};
-    return folder + "/" + shown(runName(bench.recording.name, parts, [&](const std::string& name) {
-               return QFile::exists(folder + "/" + shown(name));
-           }));
-}
-
-template <class T>
-bool ready(const std::future<T>& job) {
-    return job.valid() && job.wait_for(std::chrono::seconds(0)) == std::future_status::ready;
-}
-}  // namespace
-
 void Session::stop() {
     if (engine_) engine_->endOutputs();  // what follows may wait for a disk
-    // These use the engine: they end first.
-    if (starting_.valid()) (void)starting_.get();
-    if (ending_.valid()) (void)ending_.get();
-    if (keeping_.valid()) (void)keeping_.get();
+    recordings_.finish();                // they use the engine
     if (describing_.valid()) (void)describing_.get();
     waitForSave();
     if (engine_) engine_->stop();
@@ -107,40 +85,9 @@ void Session::close() {
     cursor_.goToEnd();
 }
 
-namespace {
-/// What ships with the program, whose devices are simulated: known by what is in it.
-bool isExample(const QString& name, const QByteArray& content) {
-    QFile own(":/examples/" + name + ".bench");
-    return own.open(QIODevice::ReadOnly) && own.readAll() == content;
-}
-}  // namespace
-
-Result<Session::BenchFile> Session::readBenchFile(const QString& path, Outputs outputs) {
-    // Read through Qt, so that an example inside the program opens like a file.
-    QFile file(path);
-    if (!file.open(QIODevice::ReadOnly) || file.isSequential())  // what may never end is no file
-        return failure("{0} cannot be read. Is the name right, and may you read it?", path.toStdString());
-    const QByteArray content = file.readAll();
-    BenchReading reading = readBench(content.toStdString(), checkDevices);
-    if (!reading.bench) {
-        const auto& problems = reading.problems;
-        const std::string more = problems.size() > 1 ? fmt::format(" (and {} more)", problems.size() - 1) : "";
-        return failure("{0} is not opened: {1}{2}", QFileInfo(path).fileName().toStdString(),
-                       problems.front().english(), more);
-    }
-    const QFileInfo info(path);
-    const bool example =
-        path.startsWith(":") || info.canonicalPath() == QFileInfo(examplesFolder()).canonicalFilePath();
-    const bool mayDrive = outputs == Outputs::drive || !drivesOutside(*reading.bench) ||
-                          isExample(info.completeBaseName(), content) || KnownBenches().knows(content);
-    if (outputs == Outputs::drive) KnownBenches().remember(content);
-    return BenchFile{std::move(*reading.bench), example || !info.isWritable() ? QString() : info.canonicalFilePath(),
-                     example ? info.completeBaseName() : QString(), content, mayDrive};
-}
-
 void Session::openBench(const QString& path, Outputs outputs) {
     opening_.reset();
-    reading_ = std::async(std::launch::async, &Session::readBenchFile, path, outputs);
+    reading_ = std::async(std::launch::async, readBenchDocument, path, outputs == Outputs::drive);
 }
 
 void Session::driveOutputs() {
@@ -155,7 +102,7 @@ void Session::openBenchDocument(Bench bench, const EngineOptions& options) {
     begin({std::move(bench), {}, {}}, options);
 }
 
-void Session::begin(BenchFile file, const EngineOptions& options) {
+void Session::begin(BenchDocument file, const EngineOptions& options) {
     close();
     bench_ = std::move(file.bench);
     path_ = file.path;
@@ -179,7 +126,7 @@ Recovery::Left Session::worthKeeping() const {
 void Session::restore(Recovery::Left left) {
     begin({std::move(left.bench), left.path, {}, {}, !left.atRest}, {});
     if (left.unsaved) undo_.resetClean();
-    if (!left.run.isEmpty()) lastRun_ = left.run;
+    if (!left.run.isEmpty()) recordings_.setLastRun(left.run);
     QString words = left.inOrder ? tr("Cruscotto was ended from outside last time.")
                                  : tr("Cruscotto did not end in order last time.");
     if (left.unsaved) words += " " + tr("Your unsaved edits are here again.");
@@ -193,7 +140,7 @@ void Session::openRun(const QString& path) {
     reading_ = {};
     opening_ = std::make_unique<RunSource>(path.toStdString());
     sameRun_ = false;
-    lastRun_ = path;
+    recordings_.setLastRun(path);
 }
 
 void Session::showVersion(std::optional<int> version) {
@@ -317,70 +264,32 @@ QString Session::folderToShow() const {
 }
 
 Session::Recording Session::recordingPhase() const {
-    if (starting_.valid()) return Recording::starting;
-    if (ending_.valid()) return Recording::ending;
-    return engine_ && engine_->recording().active ? Recording::going : Recording::none;
+    return recordings_.phase(engine_.get());
 }
 
 void Session::startRecording(const QString& folder, const std::optional<ShotPlan>& plan) {
     if (!engine_) return Q_EMIT failed(tr("A run is open; nothing is measured. Open a bench to record."));
-    if (starting_.valid() || ending_.valid()) return;
-    starting_ =
-        std::async(std::launch::async, [engine = engine_.get(), folder, bench = bench_, plan]() -> Result<QString> {
-            auto path = freePath(folder, bench);
-            if (!path) return path;
-            if (auto started = engine->startRecording(path.value().toStdString(), plan); !started)
-                return started.error();
-            return path;
-        });
-}
-
-void Session::keepPast(const QString& folder, Duration past) {
-    if (!engine_ || keeping_.valid()) return;
-    keeping_ = std::async(std::launch::async,
-                          [engine = engine_.get(), folder, bench = bench_, past]() -> Result<std::pair<QString, Span>> {
-                              auto path = freePath(folder, bench);
-                              if (!path) return path.error();
-                              auto kept = engine->keepPast(path.value().toStdString(), past);
-                              if (!kept) return kept.error();
-                              return std::pair{path.value(), kept.value()};
-                          });
+    recordings_.start(*engine_, bench_, folder, plan);
 }
 
 void Session::stopRecording() {
-    if (!engine_ || starting_.valid() || ending_.valid()) return;
-    ending_ = std::async(std::launch::async, [engine = engine_.get()] { return engine->stopRecording(); });
+    if (engine_) recordings_.stop(*engine_);
+}
+
+void Session::keepPast(const QString& folder, Duration past) {
+    if (engine_) recordings_.keepPast(*engine_, bench_, folder, past);
 }
 
 void Session::pollJobs() {
-    if (ready(reading_)) {
+    if (isReady(reading_)) {
         auto read = reading_.get();
         if (read)
             begin(std::move(read.value()), {});
         else
             Q_EMIT failed(shown(read.error().message));
     }
-    if (ready(saving_)) endSave();
-    if (ready(starting_)) {
-        const auto started = starting_.get();
-        if (started) {
-            lastRun_ = started.value();
-            Q_EMIT recordingStarted();
-        } else {
-            Q_EMIT failed(shown(started.error().message));
-        }
-    }
-    if (ready(keeping_)) {
-        const auto kept = keeping_.get();
-        if (kept) {
-            lastRun_ = kept.value().first;
-            Q_EMIT noticed(tr("Kept %1 in %2. Ctrl+L opens it.")
-                               .arg(shown(roughText(kept.value().second.to - kept.value().second.from)), lastRun_));
-        } else {
-            Q_EMIT failed(shown(kept.error().message));
-        }
-    }
-    if (ready(describing_)) {
+    if (isReady(saving_)) endSave();
+    if (isReady(describing_)) {
         auto written = describing_.get();
         if (written) {
             described_ = std::move(written.value());
@@ -389,9 +298,7 @@ void Session::pollJobs() {
             Q_EMIT failed(shown(written.error().message));
         }
     }
-    if (ready(ending_)) Q_EMIT recordingEnded(ending_.get());
-    if (engine_ && !starting_.valid() && !ending_.valid())
-        if (const RecordingStatus r = engine_->recording(); r.active && r.complete) stopRecording();
+    recordings_.poll(engine_.get());
 }
 
 void Session::beginRun(std::unique_ptr<RunSource> run) {

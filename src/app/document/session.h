@@ -7,6 +7,8 @@
 #include <map>
 #include <memory>
 
+#include "app/document/bench_document.h"
+#include "app/document/recording_jobs.h"
 #include "app/document/recovery.h"
 #include "app/document/time_cursor.h"
 #include "core/bench/bench.h"
@@ -97,14 +99,14 @@ public:
     void stopRecording();
     /// Begins to write what is still in memory of the last `past` into a run in `folder`; noticed() or failed() follow.
     void keepPast(const QString& folder, Duration past);
-    enum class Recording { none, starting, going, ending };
+    using Recording = RecordingJobs::Phase;
     [[nodiscard]] Recording recordingPhase() const;
     /// Where runs go: beside the bench's file, or the folder for documents.
     [[nodiscard]] QString runFolder() const;
     /// The same for a dialog to begin in: made if it is not there, the home folder where that fails.
     [[nodiscard]] QString folderToShow() const;
     /// The last run recorded in this session, or the one that is open; empty if there is none.
-    [[nodiscard]] QString lastRun() const { return lastRun_; }
+    [[nodiscard]] QString lastRun() const { return recordings_.lastRun(); }
 
     /// What would be lost if the process went now.
     [[nodiscard]] Recovery::Left worthKeeping() const;
@@ -129,19 +131,11 @@ Q_SIGNALS:
 private:
     friend class BenchCommand;
     friend class CorrectionCommand;
-    struct BenchFile {
-        Bench bench;
-        QString path;     ///< empty: opened as a copy
-        QString example;  ///< of which it is a copy, if of one
-        QByteArray content{};
-        bool mayDrive = true;
-    };
-    static Result<BenchFile> readBenchFile(const QString& path, Outputs outputs);
     void take(Bench bench);
     void takeCorrections(Corrections next);
     void beginRun(std::unique_ptr<RunSource> run);
     void close();
-    void begin(BenchFile file, const EngineOptions& options);
+    void begin(BenchDocument file, const EngineOptions& options);
     void endSave();
     void pollJobs();
 
@@ -149,7 +143,6 @@ private:
     QString path_, example_;
     QByteArray content_;  // of the file, while its outputs are at rest
     bool atRest_ = false;
-    QString lastRun_;
     QUndoStack undo_;
     TimeCursor cursor_;
     SeenReadings seen_;
@@ -162,14 +155,12 @@ private:
     bool runDoneSaid_ = false, problemSaid_ = false;
     std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.
-    std::future<Result<BenchFile>> reading_;
+    std::future<Result<BenchDocument>> reading_;
     std::future<Result<void>> saving_;
     QString savingTo_;
     int savedIndex_ = 0;
     bool saveWentWell_ = true;
-    std::future<Result<QString>> starting_;
-    std::future<RecordingStatus> ending_;
-    std::future<Result<std::pair<QString, Span>>> keeping_;
+    RecordingJobs recordings_;
     struct Description {
         RunNotes notes;
         std::vector<RunMark> marks;

@@ -10,7 +10,7 @@
 #include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
 #include "test_stages.h"
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

@@ -17,7 +17,7 @@
 #include "app/run/shot_dialog.h"
 #include "app/widgets/theme.h"
 #include "core/run/run_reader.h"
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

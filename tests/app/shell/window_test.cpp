@@ -23,7 +23,7 @@
 #include "core/run/run_replay.h"
 #include "devices/device_kind.h"
 #include "test_stages.h"
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

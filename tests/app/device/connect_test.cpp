@@ -17,7 +17,7 @@
 #include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
 #include "standins/rack/cold_store_rack.h"
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

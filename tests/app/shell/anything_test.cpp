@@ -2,7 +2,7 @@
 #include <QDialog>
 #include <random>
 
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

@@ -5,7 +5,7 @@
 #include "app/page/tiles/control_tile.h"
 #include "app/page/tiles/trace_tile.h"
 #include "made_board.h"
-#include "window_fixture.h"
+#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {
