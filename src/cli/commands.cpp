@@ -43,16 +43,6 @@ std::atomic<bool> stopAsked{false};
 std::atomic<int> marksAsked{0};
 static_assert(std::atomic<bool>::is_always_lock_free);
 
-/// The bench, or nothing after a complaint.
-std::optional<Bench> open(const std::string& path) {
-    auto bench = loadBench(path, checkDevices);
-    if (!bench) {
-        complain(bench.error().english(), badFile);
-        return std::nullopt;
-    }
-    return std::move(bench.value());
-}
-
 /// Waits in short steps until the time is over or a signal asks to stop; calls each() in between.
 template <class Each>
 void pass(std::optional<Duration> length, Duration every, Each&& each) {
@@ -217,8 +207,17 @@ Result<std::optional<ShotPlan>> shotPlan(const RecordOptions& options, const Ben
     return std::optional(plan);
 }
 
+std::optional<Bench> openBench(const std::string& path) {
+    auto bench = loadBench(path, checkDevices);
+    if (!bench) {
+        complain(bench.error().english(), badFile);
+        return std::nullopt;
+    }
+    return std::move(bench.value());
+}
+
 int record(const RecordOptions& options) {
-    const auto opened = open(options.bench);
+    const auto opened = openBench(options.bench);
     if (!opened) return badFile;
     const auto changed = withOutputs(*opened, options.outputs);
     if (!changed) return complain(changed.error().english(), wrongUsage);
@@ -296,7 +295,7 @@ int record(const RecordOptions& options) {
 }
 
 int watch(const WatchOptions& options) {
-    const auto bench = open(options.bench);
+    const auto bench = openBench(options.bench);
     if (!bench) return badFile;
     auto engine = Engine::start(*bench);
     const Source& source = engine->source();
@@ -328,7 +327,7 @@ int watch(const WatchOptions& options) {
 }
 
 int wire(const WireOptions& options) {
-    const auto bench = open(options.bench);
+    const auto bench = openBench(options.bench);
     if (!bench) return badFile;
     std::string known;
     const DeviceSpec* device = nullptr;
@@ -525,7 +524,7 @@ int exportRun(const std::string& run, const std::string& out, const ExportOption
 int recompute(const RecomputeOptions& options) {
     auto opened = RunReader::open(options.run);
     if (!opened) return complain(opened.error().english(), badFile);
-    const auto bench = open(options.bench);
+    const auto bench = openBench(options.bench);
     if (!bench) return badFile;
     std::vector<SignalSpec> corrected;
     if (options.signals.empty()) {
@@ -573,7 +572,7 @@ int describe(const DescribeOptions& options) {
 }
 
 int check(const std::string& path, bool write) {
-    const auto bench = open(path);
+    const auto bench = openBench(path);
     if (!bench) return badFile;
     if (write) {
         if (auto saved = saveBench(*bench, path); !saved) return complain(saved.error().english(), failed);
@@ -584,7 +583,7 @@ int check(const std::string& path, bool write) {
 }
 
 int writeBusDescription(const std::string& path, const std::string& device, const std::string& out, bool force) {
-    const auto bench = open(path);
+    const auto bench = openBench(path);
     if (!bench) return badFile;
     for (const auto& spec : bench->devices) {
         if (spec->kind != "can" || (!device.empty() && spec->id != device)) continue;

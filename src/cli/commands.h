@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "core/bench/bench.h"
 #include "core/export/run_export.h"
 
 /// The headless commands. Each prints its result to standard output, what goes wrong to standard error, and returns the
@@ -71,6 +72,18 @@ struct DescribeOptions {
 };
 int describe(const DescribeOptions& options);
 int check(const std::string& bench, bool write);
+/// What each stage of a signal's chain makes of raw samples. Needs no device.
+struct ChainOptions {
+    std::string bench, signal;
+    std::vector<double> raw;
+    std::vector<std::string> given;  ///< "NAME=NUMBER": what other signals read, by the field's key or the signal's id
+    Duration every = milliseconds(1000);
+    bool json = false;
+};
+int chain(const ChainOptions& options);
+
+/// The bench in this file; what is wrong with it is said.
+std::optional<Bench> openBench(const std::string& path);
 
 struct StandInOptions {
     std::string format = "delimited";

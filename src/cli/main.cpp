@@ -133,6 +133,18 @@ int runCommand(int argc, char** argv) {
     checkCommand->add_option("BENCH", checkBench)->required();
     checkCommand->add_flag("--write", checkWrite, "write it back in the usual order and layout");
 
+    cli::ChainOptions chain;
+    TimeOption chainEvery;
+    CLI::App* chainCommand =
+        app.add_subcommand("chain", "print what each stage of a signal's chain makes of raw samples; needs no device");
+    chainCommand->add_option("BENCH", chain.bench)->required();
+    chainCommand->add_option("SIGNAL", chain.signal, "its id, tag or name")->required();
+    chainCommand->add_option("--raw", chain.raw, "the samples, separated by commas")->required()->delimiter(',');
+    chainCommand->add_option("--given", chain.given, "what other signals read, as cold-junction=23.1,supply=4.98")
+        ->delimiter(',');
+    addTime(chainCommand, "--every", chainEvery, "time between two samples, 1s where it is left out");
+    chainCommand->add_flag("--json", chain.json, "for programs");
+
     PictureOptions picture;
     CLI::App* pictureCommand =
         app.add_subcommand("picture", "paint the window of a bench or run into a PNG, without a display");
@@ -288,6 +300,10 @@ int runCommand(int argc, char** argv) {
         csv.from = from.value();
         csv.to = to.value();
         return cli::exportRun(exportRun, exportOut, csv);
+    }
+    if (chainCommand->parsed()) {
+        chain.every = chainEvery.value().value_or(seconds(1));
+        return cli::chain(chain);
     }
     if (checkCommand->parsed()) return cli::check(checkBench, checkWrite);
     if (beehiveCommand->parsed()) {

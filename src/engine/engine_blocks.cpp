@@ -12,13 +12,63 @@ namespace cruscotto {
 
 namespace {
 /// A chain that cannot be made gives no reading: never raw counts in its place.
-ChainEvaluator evaluatorFor(const SignalSpec& spec) {
-    auto made = ChainEvaluator::make(spec.chain, spec.kind);
+ChainEvaluator evaluatorFor(const SignalSpec& spec, const std::vector<std::string>& neededUnits) {
+    auto made = ChainEvaluator::make(spec.chain, spec.kind, neededUnits);
     if (made) return std::move(made.value());
     logWarning(spec.id + ": " + made.error().english());
     return ChainEvaluator::nothing(spec.chain.size());
 }
 }  // namespace
+
+std::vector<Engine::State::Bound> Engine::State::inOrderOfNeed(std::vector<Bound> bound) {
+    const auto needs = [](const Bound& a, const Bound& b) {
+        return std::ranges::any_of(a.needs, [&](const NeededSignal& n) { return n.id == b.spec->id; });
+    };
+    for (Bound& b : bound) b.wanted = std::ranges::any_of(bound, [&](const Bound& a) { return needs(a, b); });
+    if (std::ranges::none_of(bound, [](const Bound& b) { return b.wanted; })) return bound;
+    std::vector<Bound> out;
+    while (!bound.empty()) {
+        auto next = std::ranges::find_if(bound, [&](const Bound& a) {
+            return std::ranges::none_of(bound, [&](const Bound& b) { return needs(a, b); });
+        });
+        if (next == bound.end()) next = bound.begin();  // a circle, which no bench has that was checked
+        out.push_back(std::move(*next));
+        bound.erase(next);
+    }
+    return out;
+}
+
+void Engine::State::evaluate(Group& group, Bound& bound, const Block& block) {
+    if (bound.needs.empty()) {
+        bound.evaluator->process(block, bound.column, readings);
+        if (bound.wanted) bound.now = readings;
+        return;
+    }
+    std::vector<std::vector<double>> held(bound.needs.size());
+    std::vector<std::span<const double>> needed;
+    std::vector<QualityInterval> worse;
+    const Instant first = block.timeOf(0), last = block.timeOf(block.size() - 1);
+    for (std::size_t k = 0; k < bound.needs.size(); ++k) {
+        const std::string& id = bound.needs[k].id;
+        const auto beside = std::ranges::find_if(group.bound, [&](const Bound& b) { return b.spec->id == id; });
+        if (beside != group.bound.end() && beside->now.values.size() == block.size()) {
+            needed.emplace_back(beside->now.values);
+            worse.insert(worse.end(), beside->now.quality.begin(), beside->now.quality.end());
+            continue;
+        }
+        const Reading before = source.at(id, first), after = source.at(id, last);
+        held[k].assign(block.size(), before.value);
+        if (before.value != after.value)
+            for (std::size_t i = 0; i < block.size(); ++i) held[k][i] = source.at(id, block.timeOf(i)).value;
+        // That nothing came of the other one is no gap in this one.
+        const Quality quality = after.quality == Quality::gap ? Quality::stale : after.quality;
+        if (quality != Quality::good) worse.push_back({0, block.size(), quality});
+        needed.emplace_back(held[k]);
+    }
+    bound.evaluator->process(block, bound.column, readings, needed);
+    readings.quality.insert(readings.quality.end(), worse.begin(), worse.end());
+    if (bound.wanted) bound.now = readings;
+}
 
 void Engine::State::indexSignals() {
     signalsAt.clear();
@@ -62,10 +112,12 @@ void Engine::State::bind(Group& group) {
             Bound b;
             b.column = i;
             b.spec = spec;
+            b.needs = neededSignals(spec->chain);
+            b.units = neededUnits(bench, *spec);
             if (const auto old = before.find(spec->id); old != before.end()) {
                 Bound& was = *old->second;
                 if (was.history->rawType() == channel.type) b.history = was.history;
-                if (!group.anew) b.evaluator = std::move(was.evaluator);
+                if (!group.anew && was.units == b.units) b.evaluator = std::move(was.evaluator);
                 b.evaluated = std::move(was.evaluated);
                 b.filter = std::move(was.filter);
                 b.came = was.came;
@@ -75,7 +127,7 @@ void Engine::State::bind(Group& group) {
             now.push_back(std::move(b));
         }
     }
-    group.bound = std::move(now);
+    group.bound = inOrderOfNeed(std::move(now));
     arrangeKeeping(group);
 }
 
@@ -186,9 +238,9 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
         // nothing.
         if (!b.evaluator ||
             (b.evaluated != b.spec && (b.evaluated->chain != b.spec->chain || b.evaluated->kind != b.spec->kind)))
-            b.evaluator.emplace(evaluatorFor(*b.spec));
+            b.evaluator.emplace(evaluatorFor(*b.spec, b.units));
         b.evaluated = b.spec;
-        b.evaluator->process(*block, b.column, readings);
+        evaluate(group, b, *block);
         bytes += static_cast<double>(bytesOf(raw).size()) * b.share;
         finished.clear();
         b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);

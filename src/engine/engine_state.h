@@ -80,6 +80,10 @@ struct Engine::State {
         std::shared_ptr<const SignalSpec> spec;
         std::optional<ChainEvaluator> evaluator;
         std::shared_ptr<const SignalSpec> evaluated;  // whose chain that is
+        std::vector<NeededSignal> needs;              // other signals, for its chain
+        std::vector<std::string> units;               // that those read in
+        bool wanted = false;                          // another signal of this group needs it
+        Readings now;                                 // of the block at hand, where it is wanted
         std::shared_ptr<SignalHistory> history;
         std::optional<KeepFilter> filter;  // where not every raw sample is recorded
         std::size_t recorded = 0;          // else its place among the recorded columns
@@ -264,6 +268,11 @@ struct Engine::State {
     void process(const BlockPtr& given);
     /// Through chains into histories, reactions, and on to the recorder.
     void take(Group& group, const BlockPtr& block);
+    /// What the signals that this one needs read at each sample of the block: of its own group sample by sample, else
+    /// the newest reading that there is. Also their quality, where it is not good.
+    void evaluate(Group& group, Bound& bound, const Block& block);
+    /// Those that others of them need come before those.
+    static std::vector<Bound> inOrderOfNeed(std::vector<Bound> bound);
     /// With `readings` of the signal: notes which outputs are to be set behind this block.
     void react(const std::string& signal);
     void driveReactions();

@@ -121,6 +121,40 @@ TEST(Cli, ExportTakesTimesAndRefusesNonsense) {
     EXPECT_EQ(o.code, cli::failed);
 }
 
+TEST(Cli, ChainPrintsWhatEachStageMakesOfRawSamplesWithoutADevice) {
+    TempFolder folder;
+    const std::string bench = std::string(CRUSCOTTO_SOURCE) + "/examples/pump-bench.bench";
+    const Output json =
+        run(folder, {"chain", bench, "T1", "--raw", "3000,40000", "--given", "cold-junction=24", "--json"});
+    ASSERT_EQ(json.code, 0) << json.err;
+    const auto all = nlohmann::json::parse(json.out);
+    EXPECT_EQ(all["signal"], "bearing-temperature");
+    ASSERT_EQ(all["samples"].size(), 2U);
+    const auto& first = all["samples"][0];
+    EXPECT_EQ(first["raw"], 3000);
+    ASSERT_EQ(first["stages"].size(), 4U);
+    EXPECT_EQ(first["stages"][0]["stage"], "counts-to-volts");
+    EXPECT_EQ(first["stages"][0]["unit"], "V");
+    EXPECT_NEAR(first["stages"][0]["value"].get<double>(), 3000 * 0.04 / 65536, 1e-12);
+    EXPECT_EQ(first["stages"][2]["stage"], "thermocouple");
+    EXPECT_NEAR(first["reading"]["value"].get<double>(), 67.149, 0.01);
+    EXPECT_EQ(first["reading"]["unit"], "Cel");
+    EXPECT_EQ(first["reading"]["quality"], "good");
+    EXPECT_EQ(all["samples"][1]["stages"][0]["quality"], "clipped") << "no code of 16 bits is that high";
+
+    const Output words = run(folder, {"chain", bench, "outlet-pressure", "--raw", "0"});
+    EXPECT_EQ(words.code, 0);
+    EXPECT_NE(words.out.find("Current loop"), std::string::npos) << words.out;
+    EXPECT_NE(words.out.find("open sensor"), std::string::npos) << words.out;
+    const Output without = run(folder, {"chain", bench, "T1", "--raw", "3000"});
+    EXPECT_EQ(without.code, 2);
+    EXPECT_NE(without.err.find("--given cold-junction=… (°C)"), std::string::npos) << without.err;
+    EXPECT_EQ(run(folder, {"chain", bench, "T1", "--raw", "1", "--given", "warm=3"}).code, 2);
+    EXPECT_EQ(run(folder, {"chain", bench, "T1", "--raw", "1", "--given", "cold-junction"}).code, 2);
+    EXPECT_EQ(run(folder, {"chain", bench, "nobody", "--raw", "1"}).code, 2);
+    EXPECT_EQ(run(folder, {"chain", bench, "drive", "--raw", "1"}).code, 2) << "an output";
+}
+
 TEST(Cli, CheckTellsWhereABenchIsWrong) {
     TempFolder f;
     EXPECT_EQ(run(f, {"check", test::example("pump-bench")}).code, cli::ok);

@@ -58,7 +58,10 @@ TEST(Thermo, TheExampleChainsReadTheSensorsBack) {
         const Stage& c = s->chain.front();
         auto chain = ChainEvaluator::make(s->chain, s->kind);
         Readings out;
-        chain.value().process({std::round(volts / ((c.number("high") - c.number("low")) / 65536))}, {Instant{}}, out);
+        const std::vector<double> coldJunction{24};
+        const std::vector<std::span<const double>> needed(neededSignals(s->chain).size(), coldJunction);
+        chain.value().process({std::round(volts / ((c.number("high") - c.number("low")) / 65536))}, {Instant{}}, out,
+                              needed);
         return out.values.front();
     };
     for (const double t : {30.0, 58.0, 75.0})

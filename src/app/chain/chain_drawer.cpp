@@ -70,7 +70,9 @@ void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& ef
     SignalSpec next = *s;
     next.chain[i] = stage;
     // A stage further on may depend on this one's unit: the whole chain has to hold.
-    if (auto checked = checkChain(next.chain, s->kind); !checked) {
+    auto checked = checkChain(next.chain, s->kind);
+    if (checked) checked = checkNeeded(withSignal(session_.bench(), next), next);
+    if (!checked) {
         stageCards_[i + 1]->setWrong(shown(checked.error().message));
         return;
     }
@@ -82,7 +84,10 @@ void ChainDrawer::rebuild() {
     const SignalSpec* s = spec();
     if (!s) return;
     std::string shape = s->id + "/" + std::to_string(static_cast<int>(s->kind)) + (session_.isRun() ? "run" : "");
-    for (const Stage& stage : s->chain) shape += std::string("/") + stageKey(stage);
+    for (const Stage& stage : s->chain) {
+        shape += "/" + stageKey(stage);
+        for (const StageField& field : stage.kind().fields) shape += matters(stage, field) ? '+' : '-';
+    }
     shape += "/" + std::to_string(static_cast<int>(s->keep.what));
     if (shape != shape_) {
         shape_ = shape;

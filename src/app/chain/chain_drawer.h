@@ -50,6 +50,7 @@ private:
     Field* numberField(StageCard& card, const QString& label, std::function<double(const SignalSpec&)> get,
                        std::function<void(double)> set);
     void addStageField(StageCard& card, std::size_t stage, std::size_t field);
+    void addSource(StageCard& card, std::size_t stage, std::size_t field);
     /// A choice among words, each with the text that the stage keeps for it.
     void addChoice(StageCard& card, std::size_t stage, std::size_t field, const QStringList& shown,
                    const std::vector<std::string>& kept);

@@ -2,11 +2,14 @@
 #include <QComboBox>
 #include <QDate>
 #include <QPushButton>
+#include <QRegularExpression>
 #include <cmath>
 
 #include "app/chain/chain_drawer.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -20,7 +23,94 @@ std::string textIn(const SignalSpec& s, std::size_t stage, std::size_t field) {
     return text ? *text : std::string();
 }
 
+/// Long words have a row of their own.
+void placeChoice(StageCard& card, const QString& label, QComboBox* box, const QStringList& words) {
+    constexpr int beside = 13;
+    const bool isLong = std::ranges::any_of(words, [](const QString& w) { return w.size() > beside; });
+    QWidget* holder = labelled(label, box, &card);
+    if (isLong)
+        card.fields()->addWidget(holder);
+    else
+        place(card.fields(), holder);
+}
+
+QString textOf(const StageTable& rows) {
+    QStringList lines;
+    for (const auto& row : rows) {
+        QStringList numbers;
+        for (const double v : row) numbers << shown(exactNumber(v));
+        lines << numbers.join("  ");
+    }
+    return lines.join('\n');
+}
+
+/// Rows as they are typed or pasted from a spreadsheet; of one column also all in a line. Nothing where they do not
+/// read.
+std::optional<StageTable> rowsTyped(const QString& typed, std::size_t columns) {
+    StageTable rows;
+    for (const QString& line : typed.split('\n')) {
+        std::vector<double> row;
+        for (const QString& cell : line.split(QRegularExpression("[\\s;]+"), Qt::SkipEmptyParts)) {
+            double v = 0;
+            if (!parseNumber(cell.toStdString(), v)) return std::nullopt;
+            row.push_back(v);
+        }
+        if (columns == 1)
+            for (const double v : row) rows.push_back({v});
+        else if (!row.empty())
+            rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
 }  // namespace
+
+/// A source is chosen from the signals that read in such a unit, or typed as a number.
+void ChainDrawer::addSource(StageCard& card, std::size_t i, std::size_t f) {
+    const StageField& field = spec()->chain[i].kind().fields[f];
+    const QString title = shown(field.title);
+    const QString effect = tr("Change %1").arg(title.toLower());
+    auto* from = combo(title, &card);
+    std::vector<std::string> ids{""};
+    from->addItem(tr("a fixed value"));
+    for (const auto& other : session_.bench().signals)
+        if (other->id != spec()->id && convertUnit(other->unit(), field.unit)) {
+            from->addItem(shown(other->name));
+            ids.push_back(other->id);
+        }
+    const auto source = [i, f](const SignalSpec& s) -> StageSource {
+        const bool there = i < s.chain.size() && f < s.chain[i].kind().fields.size();
+        const auto* now = there ? std::get_if<StageSource>(&s.chain[i].value(f)) : nullptr;
+        return now ? *now : StageSource{};
+    };
+    connect(from, &QComboBox::activated, this, [this, i, f, ids, source, effect](int c) {
+        StageSource next = source(*spec());
+        next.signal = ids[static_cast<std::size_t>(c)];
+        editStage(i, spec()->chain[i].with(f, next), effect);
+    });
+    QStringList names;
+    for (int k = 0; k < from->count(); ++k) names << from->itemText(k);
+    placeChoice(card, title, from, names);
+    Field* constant = numberField(
+        card, tr("Fixed, %1").arg(shown(unitText(field.unit))),
+        [source, unit = field.unit](const SignalSpec& s) {
+            const StageSource now = source(s);
+            const auto in = convertUnit(now.unit.empty() ? unit : now.unit, unit);
+            return in ? now.constant * in->factor + in->offset : now.constant;
+        },
+        [this, i, f, source, effect](double v) {
+            StageSource next = source(*spec());
+            next.constant = v;
+            next.unit.clear();
+            editStage(i, spec()->chain[i].with(f, next), effect);
+        });
+    showers_.push_back([from, constant, ids, source](const SignalSpec& s) {
+        const StageSource now = source(s);
+        const auto at = std::ranges::find(ids, now.signal);
+        from->setCurrentIndex(at == ids.end() ? -1 : static_cast<int>(at - ids.begin()));
+        constant->parentWidget()->setVisible(now.signal.empty());
+    });
+}
 
 bool ChainDrawer::capture(std::size_t i, const StageCapture& what) {
     const Instant t = session_.shownAt();
@@ -58,7 +148,7 @@ void ChainDrawer::addChoice(StageCard& card, std::size_t i, std::size_t f, const
     showers_.push_back([box, kept, i, f](const SignalSpec& s) {
         box->setCurrentIndex(static_cast<int>(std::ranges::find(kept, textIn(s, i, f)) - kept.begin()));
     });
-    place(card.fields(), labelled(label, box, &card));
+    placeChoice(card, label, box, words);
 }
 
 void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
@@ -96,15 +186,24 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
             for (const std::string& u : units) words << shown(unitText(u));
             return addChoice(card, i, f, words, units);
         }
-        case StageField::Type::signal: {
-            QStringList words{tr("none")};
-            std::vector<std::string> kept{""};
-            for (const auto& other : session_.bench().signals)
-                if (other->id != spec()->id) {
-                    words << shown(other->name);
-                    kept.push_back(other->id);
-                }
-            return addChoice(card, i, f, words, kept);
+        case StageField::Type::source:
+            return addSource(card, i, f);
+        case StageField::Type::list:
+        case StageField::Type::table: {
+            auto* lines = new LinesField(title, {}, &card);
+            connect(lines, &LinesField::taken, this, [this, i, f, effect, title](const QString& typed) {
+                if (const auto rows = rowsTyped(typed, spec()->chain[i].kind().fields[f].columns))
+                    editStage(i, spec()->chain[i].with(f, *rows), effect);
+                else
+                    stageCards_[i + 1]->setWrong(
+                        tr("%1: one row a line, its numbers apart by blanks, tabs or semicolons.").arg(title));
+            });
+            showers_.push_back([lines, i, f](const SignalSpec& s) {
+                if (i >= s.chain.size() || f >= s.chain[i].kind().fields.size() || lines->hasFocus()) return;
+                if (const auto* rows = std::get_if<StageTable>(&s.chain[i].value(f))) lines->show(textOf(*rows));
+            });
+            card.fields()->addWidget(labelled(title, lines, &card));
+            return;
         }
         case StageField::Type::unit:
         case StageField::Type::formula:
@@ -127,7 +226,8 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
 
 void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
     const StageKind& kind = spec()->chain[i].kind();
-    for (std::size_t f = 0; f < kind.fields.size(); ++f) addStageField(card, i, f);
+    for (std::size_t f = 0; f < kind.fields.size(); ++f)
+        if (matters(spec()->chain[i], kind.fields[f])) addStageField(card, i, f);
     if (!editable()) return;
     for (const StageCapture& c : kind.captures) {
         auto* take = new QPushButton(shown(c.title), &card);

@@ -176,8 +176,11 @@ void MainWindow::makeActions() {
         ribbon_->refresh(true);
     });
     add("remove-signal", pages, tr("Remove the signal from the bench"), {}, [this] {
-        if (!list_->currentSignal().isEmpty())
-            session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), list_->currentSignal().toStdString()));
+        const std::string id = list_->currentSignal().toStdString();
+        if (id.empty()) return;
+        if (const auto others = dependentsOf(session_.bench(), id); !others.empty())
+            return notice(tr("%1 needs it. Choose another source there first.").arg(shown(others.front()->name)));
+        session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), id));
     });
     add("page-new", pages, tr("Add a page"), QKeySequence("Ctrl+T"), [this] { page_->addPage(); });
     add("page-rename", pages, tr("Rename the page…"), QKeySequence("F2"), [this] { page_->renamePage(); });

@@ -61,6 +61,12 @@ LinesField::LinesField(const QString& accessibleName, const QString& text, QWidg
     connect(this, &QPlainTextEdit::textChanged, this, &LinesField::fit);
 }
 
+void LinesField::show(const QString& text) {
+    if (text == shown_) return;
+    shown_ = text;
+    setPlainText(text);
+}
+
 void LinesField::fit() {
     // As high as what is in it, from two lines to ten.
     const int lines = std::clamp(document()->blockCount(), 2, 10);
@@ -83,6 +89,9 @@ void LinesField::focusOutEvent(QFocusEvent* event) {
 QComboBox* combo(const QString& name, QWidget* parent) {
     auto* box = new Choice(parent);
     box->setAccessibleName(name);
+    // Long words must not make a panel wider than it is: they are cut in the box and whole in its list.
+    box->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
+    box->setMinimumContentsLength(6);
     return box;
 }
 

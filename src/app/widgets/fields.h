@@ -46,6 +46,9 @@ class LinesField : public QPlainTextEdit {
     Q_OBJECT
 public:
     LinesField(const QString& accessibleName, const QString& text, QWidget* parent = nullptr);
+    /// What is taken now.
+    void show(const QString& text);
+    using QPlainTextEdit::show;
 
 Q_SIGNALS:
     void taken(const QString& text);

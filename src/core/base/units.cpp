@@ -48,6 +48,7 @@ constexpr std::array units{
     Unit{"kOhm", "kΩ", 10, 1e3, 0},
     Unit{"%", "%", 11, 1e-2, 0},
     Unit{"1", "", 11, 1, 0},
+    Unit{"um/m", "µm/m", 20, 1e-6, 0},
     Unit{"s", "s", 12, 1, 0},
     Unit{"ms", "ms", 12, 1e-3, 0},
     Unit{"min", "min", 12, 60, 0},

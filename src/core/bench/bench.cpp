@@ -1,5 +1,8 @@
 #include "core/bench/bench.h"
 
+#include "core/base/units.h"
+#include "core/chain/stage_kind.h"
+
 #include <algorithm>
 #include <cmath>
 #include <set>
@@ -77,6 +80,14 @@ Bench withSignal(Bench bench, SignalSpec signal) {
 }
 
 Bench withoutSignal(Bench bench, const std::string& id) {
+    for (const auto& dependent : dependentsOf(bench, id)) {
+        SignalSpec next = *dependent;
+        for (Stage& stage : next.chain)
+            for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
+                if (const auto* source = std::get_if<StageSource>(&stage.value(i)); source && source->signal == id)
+                    stage = stage.with(i, stage.kind().fields[i].first);
+        bench = withSignal(std::move(bench), std::move(next));
+    }
     take(bench.signals, id);
     dropFromPages(bench, id);
     return bench;
@@ -142,6 +153,46 @@ std::string freshId(const std::string& name, const std::vector<std::string>& tak
     std::string id = base;
     for (int n = 2; used.contains(id); ++n) id = base + "-" + std::to_string(n);
     return id;
+}
+
+std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signal) {
+    std::vector<std::string> out;
+    for (const NeededSignal& needed : neededSignals(signal.chain)) {
+        const SignalSpec* other = bench.signal(needed.id);
+        out.push_back(other ? other->unit() : needed.unit);
+    }
+    return out;
+}
+
+std::vector<std::shared_ptr<const SignalSpec>> dependentsOf(const Bench& bench, const std::string& id) {
+    std::vector<std::shared_ptr<const SignalSpec>> out;
+    for (const auto& signal : bench.signals)
+        if (std::ranges::any_of(neededSignals(signal->chain), [&](const NeededSignal& n) { return n.id == id; }))
+            out.push_back(signal);
+    return out;
+}
+
+Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal) {
+    for (const NeededSignal& needed : neededSignals(signal.chain)) {
+        const SignalSpec* other = bench.signal(needed.id);
+        if (!other) return failure("{0} needs the signal \"{1}\", which is not there.", signal.name, needed.id);
+        if (!convertUnit(other->unit(), needed.unit))
+            return failure("{0} needs {1} in {2}, and it reads in {3}.", signal.name, other->name,
+                           unitText(needed.unit), unitText(other->unit()));
+    }
+    // Everything that it needs, and what that needs.
+    std::set<std::string> reached;
+    std::vector<std::string> open{signal.id};
+    for (bool first = true; !open.empty(); first = false) {
+        const std::string id = open.back();
+        open.pop_back();
+        if (!first && id == signal.id)
+            return failure("{0} needs itself, by way of what it needs. Take one of these sources away.", signal.name);
+        const SignalSpec* at = id == signal.id ? &signal : bench.signal(id);
+        if (!at || !reached.insert(id).second) continue;
+        for (const NeededSignal& needed : neededSignals(at->chain)) open.push_back(needed.id);
+    }
+    return {};
 }
 
 }  // namespace cruscotto

@@ -189,7 +189,8 @@ Result<SignalSpec> signalFromJson(const std::string& json);
 
 /// New versions of a bench; `id` must exist where one is replaced or removed, else the bench comes back unchanged.
 Bench withSignal(Bench bench, SignalSpec signal);         ///< replaces the one of that id, or adds it
-Bench withoutSignal(Bench bench, const std::string& id);  ///< and takes it off the pages
+/// And takes it off the pages. Stages of others that needed it take their kind's first value instead.
+Bench withoutSignal(Bench bench, const std::string& id);
 Bench withDevice(Bench bench, DeviceSpec device);
 Bench withoutDevice(Bench bench, const std::string& id);  ///< and its signals
 Bench withPage(Bench bench, PageSpec page);
@@ -198,5 +199,12 @@ Bench withTile(Bench bench, const std::string& page, TileSpec tile);
 Bench withoutTile(Bench bench, const std::string& page, const std::string& tile);
 /// "name", or "name-2", "name-3" ... whatever none of `taken` is; only a-z, 0-9 and '-' are kept of `name`.
 std::string freshId(const std::string& name, const std::vector<std::string>& taken);
+
+/// The UCUM unit that each signal of neededSignals() reads in, in this bench; of one that is not there the wanted one.
+std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signal);
+/// The signals that the signal's chain needs are there, read in such units, and do not need it themselves.
+Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal);
+/// The signals whose chains need this one.
+std::vector<std::shared_ptr<const SignalSpec>> dependentsOf(const Bench& bench, const std::string& id);
 
 }  // namespace cruscotto

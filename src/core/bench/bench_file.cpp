@@ -161,6 +161,7 @@ void checkReferences(const Bench& bench, std::vector<Problem>& problems) {
             problems.push_back({where + "/device", 0, text("There is no device \"{0}\" in this bench.", s.device)});
         if (isOutput(s.kind) && !terminals.insert(s.device + "\n" + s.terminal).second)
             problems.push_back({where + "/terminal", 0, text("{0} is driven by another signal already.", s.terminal)});
+        if (auto fine = checkNeeded(bench, s); !fine) problems.push_back({where + "/chain", 0, fine.error().message});
     }
     for (std::size_t p = 0; p < bench.pages.size(); ++p) {
         std::set<std::string> tiles;

@@ -36,6 +36,8 @@ KeepSpec resolvedKeep(const SignalSpec& signal) {
     KeepSpec keep = signal.keep;
     if (isOutput(signal.kind)) return {};  // little, and a run without it would not explain itself
     if (keep.what == KeepSpec::What::oneInN && keep.every <= 1) keep.what = KeepSpec::What::everything;
+    // Raw samples alone would not tell what the other signals read then.
+    if (!neededSignals(signal.chain).empty()) keep.asReadings = true;
     if (keep.what == KeepSpec::What::summary || (thins(keep) && remembers(signal.chain))) keep.asReadings = true;
     return keep;
 }

@@ -16,6 +16,7 @@ Json stageJson(const Stage& stage) {
     j["stage"] = stageKey(stage);
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
         const StageField& field = stage.kind().fields[i];
+        if (!matters(stage, field)) continue;
         if (const auto* number = std::get_if<double>(&stage.value(i))) {
             if (field.type == StageField::Type::whole)
                 j[field.key] = static_cast<std::int64_t>(*number);
@@ -23,6 +24,18 @@ Json stageJson(const Stage& stage) {
                 j[field.key] = *number;
         } else if (const auto* words = std::get_if<std::string>(&stage.value(i))) {
             if (field.type != StageField::Type::note || !words->empty()) j[field.key] = *words;
+        } else if (const auto* source = std::get_if<StageSource>(&stage.value(i))) {
+            if (!source->signal.empty())
+                j[field.key] = Json{{"signal", source->signal}};
+            else
+                j[field.key] =
+                    Json{{"constant", source->constant}, {"unit", source->unit.empty() ? field.unit : source->unit}};
+        } else if (const auto* rows = std::get_if<StageTable>(&stage.value(i))) {
+            if (rows->empty() && !field.needed) continue;
+            Json list = Json::array();
+            for (const auto& row : *rows)
+                list.push_back(field.type == StageField::Type::list ? Json(row[0]) : Json(row));
+            j[field.key] = std::move(list);
         }
     }
     return j;
@@ -42,11 +55,41 @@ StageValue readField(JsonFields& f, const StageField& field) {
                                     static_cast<int>(field.low), static_cast<int>(field.high)));
         case StageField::Type::note:
             return f.words(field.key);
+        case StageField::Type::source: {
+            const Json* given = f.find(field.key);
+            if (!given) {
+                if (field.needed) f.complain("", text("\"{0}\" is missing. Add a constant or a signal.", field.key));
+                return field.first;
+            }
+            JsonFields s(*given, f.where() + "/" + field.key, f.problems());
+            StageSource source;
+            source.signal = s.string("signal");
+            if (source.signal.empty()) {
+                source.constant = s.neededNumber("constant");
+                source.unit = s.string("unit");
+            }
+            return source;
+        }
+        case StageField::Type::list:
+        case StageField::Type::table: {
+            if (field.needed && !f.find(field.key)) f.complain("", text("\"{0}\" is missing. Add it.", field.key));
+            StageTable rows;
+            f.list(field.key, field.mostRows, [&](const Json& row, const std::string& where) {
+                const bool single = field.type == StageField::Type::list;
+                const auto isNumber = [](const Json& v) { return v.is_number(); };
+                if (single ? row.is_number() : row.is_array() && std::ranges::all_of(row, isNumber))
+                    rows.push_back(single ? std::vector{row.get<double>()} : row.get<std::vector<double>>());
+                else
+                    f.problems().push_back(
+                        {where, 0,
+                         single ? text("A number is expected here.") : text("A list of numbers is expected here.")});
+            });
+            return rows.empty() && !f.find(field.key) ? field.first : StageValue(rows);
+        }
         case StageField::Type::choice:
         case StageField::Type::unit:
         case StageField::Type::likeUnit:
         case StageField::Type::formula:
-        case StageField::Type::signal:
             break;
     }
     return f.string(field.key, field.needed, otherwise);

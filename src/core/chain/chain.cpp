@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <limits>
 
+#include "core/base/units.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -60,8 +61,8 @@ bool remembers(const ChainSpec& chain) {
     });
 }
 
-std::vector<std::string> neededSignals(const ChainSpec& chain) {
-    std::vector<std::string> out;
+std::vector<NeededSignal> neededSignals(const ChainSpec& chain) {
+    std::vector<NeededSignal> out;
     for (const Stage& stage : chain) std::ranges::move(neededSignals(stage), std::back_inserter(out));
     return out;
 }
@@ -69,11 +70,16 @@ std::vector<std::string> neededSignals(const ChainSpec& chain) {
 struct ChainEvaluator::State {
     struct Step {
         std::unique_ptr<StageProcessor> processor;
-        std::size_t needs;  ///< signals of its own, behind those of the steps before
+        std::vector<StageInput> inputs;
+        struct Signal {
+            std::size_t input;
+            UnitConversion in;
+            std::vector<double> converted;
+        };
+        std::vector<Signal> signals;  // those of the inputs that are signals
     };
     std::vector<Step> steps;
     std::vector<double> values;
-    std::size_t needs = 0;
     std::size_t memorySamples = 1;
     Duration memoryTime;
     bool silent = false;
@@ -85,15 +91,18 @@ struct ChainEvaluator::State {
             out.quality.push_back({0, out.values.size(), Quality::outOfRange});
             std::ranges::fill(out.values, noReading);
         }
-        std::vector<double> none;
-        std::vector<std::span<const double>> absent;
-        if (needs > 0 && needed.size() != needs) {
-            none.assign(out.values.size(), noReading);
-            absent.assign(needs, none);
-            needed = absent;
-        }
-        for (std::size_t i = 0, first = 0; i < steps.size(); first += steps[i++].needs) {
-            Stretch stretch{out.values, times, out.quality, needed.subspan(first, steps[i].needs)};
+        std::size_t next = 0;
+        for (std::size_t i = 0; i < steps.size(); ++i) {
+            for (Step::Signal& s : steps[i].signals) {
+                const bool given = next < needed.size() && needed[next].size() == out.values.size();
+                s.converted.assign(out.values.size(), noReading);
+                if (given)
+                    std::ranges::transform(needed[next], s.converted.begin(),
+                                           [&](double v) { return v * s.in.factor + s.in.offset; });
+                steps[i].inputs[s.input].values = s.converted;
+                ++next;
+            }
+            Stretch stretch{out.values, times, out.quality, steps[i].inputs};
             steps[i].processor->run(stretch);
             values[i + 1] = out.values.back();
         }
@@ -105,15 +114,32 @@ ChainEvaluator::ChainEvaluator(ChainEvaluator&&) noexcept = default;
 ChainEvaluator& ChainEvaluator::operator=(ChainEvaluator&&) noexcept = default;
 ChainEvaluator::~ChainEvaluator() = default;
 
-Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind kind) {
+Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind kind,
+                                            const std::vector<std::string>& neededUnits) {
     auto state = std::make_unique<State>();
     std::string unit = rawUnit(kind);
+    std::size_t next = 0;
     for (const Stage& stage : spec) {
         auto processor = makeProcessor(stage, unit);
         if (!processor) return processor.error();
-        const std::size_t needs = neededSignals(stage).size();
-        state->steps.push_back({std::move(processor.value()), needs});
-        state->needs += needs;
+        State::Step step{std::move(processor.value()), constantInputs(stage), {}};
+        std::size_t input = 0;
+        for (std::size_t f = 0; f < stage.kind().fields.size(); ++f) {
+            const auto* source = std::get_if<StageSource>(&stage.value(f));
+            if (!source) continue;
+            if (!source->signal.empty() && matters(stage, stage.kind().fields[f])) {
+                const std::string& wanted = stage.kind().fields[f].unit;
+                const auto in = convertUnit(next < neededUnits.size() ? neededUnits[next] : wanted, wanted);
+                if (!in)
+                    return failure("{0}: {1} is wanted in {2}, and {3} reads in {4}.", stage.kind().title.english(),
+                                   stage.kind().fields[f].title.english(), unitText(wanted), source->signal,
+                                   unitText(neededUnits[next]));
+                step.signals.push_back({input, *in, {}});
+                ++next;
+            }
+            ++input;
+        }
+        state->steps.push_back(std::move(step));
         unit = unitAfter(stage, unit);
         const StageMemory memory = memoryOf(stage);
         state->memorySamples += memory.samples;

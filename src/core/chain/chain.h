@@ -25,8 +25,8 @@ Result<void> checkChain(const ChainSpec& chain, ChannelKind kind);
 std::size_t rememberedSamples(const ChainSpec& chain);
 /// A reading depends on more than the one sample.
 bool remembers(const ChainSpec& chain);
-/// The ids of the signals that its stages need, in their order.
-std::vector<std::string> neededSignals(const ChainSpec& chain);
+/// The signals that its stages need, in their order.
+std::vector<NeededSignal> neededSignals(const ChainSpec& chain);
 
 /// Readings of one stretch of samples.
 struct Readings {
@@ -37,7 +37,9 @@ struct Readings {
 /// Runs one signal's chain. Confined to one thread at a time.
 class ChainEvaluator {
 public:
-    static Result<ChainEvaluator> make(const ChainSpec& spec, ChannelKind kind);
+    /// `neededUnits`: the UCUM unit of each signal of neededSignals(), where that is not the one that the stage wants.
+    static Result<ChainEvaluator> make(const ChainSpec& spec, ChannelKind kind,
+                                       const std::vector<std::string>& neededUnits = {});
     /// For a chain that cannot be made: gives no reading, of whatever comes.
     static ChainEvaluator nothing(std::size_t stages);
     ChainEvaluator(ChainEvaluator&&) noexcept;

@@ -5,6 +5,7 @@
 #include <stdexcept>
 
 #include "core/base/number_text.h"
+#include "core/base/units.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -39,8 +40,7 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         if (field.aboveLow)
             limits = "more than " + plain(field.low) + (open ? "" : " and at most " + plain(field.high));
         else
-            limits = open ? "at least " + plain(field.low)
-                          : "from " + plain(field.low) + " to " + plain(field.high);
+            limits = open ? "at least " + plain(field.low) : "from " + plain(field.low) + " to " + plain(field.high);
         return wrong((whole ? "a whole number " : "") + limits + unit + ", not " + plain(v));
     }
     if (field.type == StageField::Type::choice) {
@@ -51,8 +51,24 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         }
         return wrong("one of " + all);
     }
-    if (field.type == StageField::Type::signal && field.needed && stage.text(field.key).empty())
-        return wrong("another signal");
+    if (field.type == StageField::Type::source) {
+        const StageSource& source = stage.source(field.key);
+        if (!source.signal.empty()) return {};
+        const auto in = convertUnit(source.unit.empty() ? field.unit : source.unit, field.unit);
+        if (!in) return wrong("in a unit like " + unitText(field.unit) + ", not " + unitText(source.unit));
+        const double v = source.constant * in->factor + in->offset;
+        if (std::isfinite(v) && v >= field.low && v <= field.high && !(field.aboveLow && v == field.low)) return {};
+        return wrong((field.aboveLow ? "more than " : "at least ") + plain(field.low) + unit + ", not " + plain(v));
+    }
+    if (field.type == StageField::Type::list || field.type == StageField::Type::table) {
+        const StageTable& rows = stage.table(field.key);
+        if (rows.size() < field.fewestRows || rows.size() > field.mostRows)
+            return wrong(fmt::format("{} to {} rows, not {}", field.fewestRows, field.mostRows, rows.size()));
+        for (std::size_t r = 0; r < rows.size(); ++r)
+            if (rows[r].size() != field.columns ||
+                !std::ranges::all_of(rows[r], [](double v) { return std::isfinite(v); }))
+                return wrong(fmt::format("{} finite number(s) in each row; row {} is not", field.columns, r + 1));
+    }
     return {};
 }
 
@@ -79,6 +95,14 @@ const std::string& Stage::text(std::string_view field) const {
     return std::get<std::string>((*values_)[indexOf(*kind_, field)]);
 }
 
+const StageSource& Stage::source(std::string_view field) const {
+    return std::get<StageSource>((*values_)[indexOf(*kind_, field)]);
+}
+
+const StageTable& Stage::table(std::string_view field) const {
+    return std::get<StageTable>((*values_)[indexOf(*kind_, field)]);
+}
+
 Stage Stage::with(std::size_t field, StageValue value) const {
     auto all = std::make_shared<std::vector<StageValue>>(*values_);
     all->at(field) = std::move(value);
@@ -92,7 +116,18 @@ Stage Stage::with(std::string_view field, StageValue value) const {
 }
 
 bool Stage::operator==(const Stage& other) const {
-    return kind_ == other.kind_ && (values_ == other.values_ || *values_ == *other.values_);
+    if (kind_ != other.kind_) return false;
+    if (values_ == other.values_ || *values_ == *other.values_) return true;
+    for (std::size_t i = 0; i < kind_->fields.size(); ++i) {
+        const bool here = matters(*this, kind_->fields[i]);
+        if (here != matters(other, kind_->fields[i]) || (here && value(i) != other.value(i))) return false;
+    }
+    return true;
+}
+
+bool matters(const Stage& stage, const StageField& field) {
+    return field.with.empty() ||
+           std::ranges::find(field.withChoices, stage.text(field.with)) != field.withChoices.end();
 }
 
 const std::string& stageKey(const Stage& stage) {
@@ -113,30 +148,29 @@ std::string unitAfter(const Stage& stage, const std::string& before) {
 
 Result<void> checkStage(const Stage& stage, const std::string& unitBefore) {
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
-        if (auto checked = checkField(stage, i); !checked) return checked;
+        if (matters(stage, stage.kind().fields[i]))
+            if (auto checked = checkField(stage, i); !checked) return checked;
+    if (const char* takes = stage.kind().takes; takes && !convertUnit(unitBefore, takes))
+        return failure("{0} takes {1}, and {2} comes in. Put a stage that gives {1} before it.",
+                       stage.kind().title.english(), unitText(takes), unitText(unitBefore));
     return stage.kind().check ? stage.kind().check(stage, unitBefore) : Result<void>{};
 }
 
-namespace {
-
-template <class Each>
-void textsOf(const Stage& stage, StageField::Type type, Each&& each) {
-    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
-        if (stage.kind().fields[i].type == type)
-            if (const auto* words = std::get_if<std::string>(&stage.value(i)); words && !words->empty()) each(*words);
-}
-
-}  // namespace
-
 std::string stageNote(const Stage& stage) {
     std::string out;
-    textsOf(stage, StageField::Type::note, [&](const std::string& words) { out += (out.empty() ? "" : " ") + words; });
+    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
+        if (stage.kind().fields[i].type == StageField::Type::note)
+            if (const auto* words = std::get_if<std::string>(&stage.value(i)); words && !words->empty())
+                out += (out.empty() ? "" : " ") + *words;
     return out;
 }
 
-std::vector<std::string> neededSignals(const Stage& stage) {
-    std::vector<std::string> out;
-    textsOf(stage, StageField::Type::signal, [&](const std::string& id) { out.push_back(id); });
+std::vector<NeededSignal> neededSignals(const Stage& stage) {
+    std::vector<NeededSignal> out;
+    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
+        if (const auto* source = std::get_if<StageSource>(&stage.value(i));
+            source && !source->signal.empty() && matters(stage, stage.kind().fields[i]))
+            out.push_back({source->signal, stage.kind().fields[i].unit});
     return out;
 }
 

@@ -18,8 +18,18 @@ namespace cruscotto {
 
 struct StageKind;
 
+/// Where a stage takes a quantity from that it needs besides what comes in: another signal, or a number.
+struct StageSource {
+    std::string signal = {};  ///< its id; empty: the constant
+    double constant = 0;
+    std::string unit = {};  ///< UCUM, of the constant; empty: the field's
+    bool operator==(const StageSource&) const = default;
+};
+/// Rows of numbers: points of a table, coefficients (one a row).
+using StageTable = std::vector<std::vector<double>>;
+
 /// What one field holds; nothing at all where an optional one was not given.
-using StageValue = std::variant<std::monostate, double, std::string>;
+using StageValue = std::variant<std::monostate, double, std::string, StageSource, StageTable>;
 
 /// One thing that can be set in a stage. Files, their checks and the editor are made from this.
 struct StageField {
@@ -31,7 +41,9 @@ struct StageField {
         likeUnit,  ///< a UCUM code of the same quantity as what comes in
         formula,   ///< text that something else reads
         note,      ///< what people write about it; changes no reading
-        signal,    ///< the id of another signal whose readings the stage needs
+        source,    ///< another signal's readings or a constant, in a unit of the same quantity as `unit`
+        list,      ///< numbers: a table with one in a row
+        table,     ///< rows of `columns` numbers
     };
     /// The two ends of a field that is one with the terminal's range.
     enum class Follows { nothing, rangeLow, rangeHigh };
@@ -50,7 +62,11 @@ struct StageField {
     double high = std::numeric_limits<double>::max();
     bool aboveLow = false;  ///< `low` itself is not allowed
     std::vector<Choice> choices = {};
+    std::size_t columns = 1, fewestRows = 0, mostRows = 10'000;  ///< of a list or a table
     Follows follows = Follows::nothing;
+    /// It matters only while this other field, a choice, is one of these; files leave it out else.
+    std::string with = {};
+    std::vector<std::string> withChoices = {};
 };
 
 /// A value: cheap to copy, never changed in place. Any thread.
@@ -66,9 +82,12 @@ public:
     /// The field must exist and be of that type.
     [[nodiscard]] double number(std::string_view field) const;
     [[nodiscard]] const std::string& text(std::string_view field) const;
+    [[nodiscard]] const StageSource& source(std::string_view field) const;
+    [[nodiscard]] const StageTable& table(std::string_view field) const;
     [[nodiscard]] const StageValue& value(std::size_t field) const { return (*values_)[field]; }
     [[nodiscard]] Stage with(std::size_t field, StageValue value) const;
     [[nodiscard]] Stage with(std::string_view field, StageValue value) const;
+    /// Fields that do not matter with the choices that are made may differ.
     bool operator==(const Stage& other) const;
 
 private:
@@ -76,6 +95,8 @@ private:
     std::shared_ptr<const std::vector<StageValue>> values_;
 };
 
+/// The field matters with the choices that are made now.
+bool matters(const Stage& stage, const StageField& field);
 /// The key of the stage's kind in files: "counts-to-volts", "slope-offset" ... frozen.
 const std::string& stageKey(const Stage& stage);
 /// What the stage is called on screen.
@@ -88,7 +109,12 @@ std::string unitAfter(const Stage& stage, const std::string& before);
 Result<void> checkStage(const Stage& stage, const std::string& unitBefore);
 /// What people wrote about it, joined by blanks; empty if nothing.
 std::string stageNote(const Stage& stage);
-/// The ids of the signals that the stage needs, in the order of its fields.
-std::vector<std::string> neededSignals(const Stage& stage);
+/// A signal that a stage needs, and the UCUM unit in which it wants its readings.
+struct NeededSignal {
+    std::string id, unit;
+    bool operator==(const NeededSignal&) const = default;
+};
+/// In the order of its fields.
+std::vector<NeededSignal> neededSignals(const Stage& stage);
 
 }  // namespace cruscotto

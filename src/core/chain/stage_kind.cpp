@@ -12,12 +12,12 @@ namespace cruscotto {
 namespace {
 
 /// What the stage, as new, makes of one value that comes in.
-double alone(StageProcessor& processor, double in) {
+double alone(StageProcessor& processor, std::span<const StageInput> inputs, double in) {
     std::vector<double> values{in};
     const std::vector<Instant> when{Instant{}};
     const SampleTimes times{nullptr, &when};
     std::vector<QualityInterval> quality;
-    Stretch stretch{values, times, quality};
+    Stretch stretch{values, times, quality, inputs};
     processor.reset();
     processor.run(stretch);
     return values[0];
@@ -49,10 +49,10 @@ std::vector<Stage> offeredStages(ChannelKind channel, const std::string& unit) {
             if (kind->fields[i].type != StageField::Type::likeUnit) continue;
             const auto units = compatibleUnits(unit);
             const auto other = std::ranges::find_if(units, [&](const std::string& u) { return u != unit; });
-            possible = other != units.end();
-            if (possible) stage = stage.with(i, *other);
+            possible = possible && other != units.end();
+            if (other != units.end()) stage = stage.with(i, *other);
         }
-        if (possible) out.push_back(std::move(stage));
+        if (possible && checkStage(stage, unit)) out.push_back(std::move(stage));
     }
     return out;
 }
@@ -70,19 +70,35 @@ std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefor
     if (stage.kind().reach) return stage.kind().reach(stage, in);
     auto made = in ? makeProcessor(stage, unitBefore) : MadeProcessor(Error{});
     if (!made) return {};
+    const auto inputs = constantInputs(stage);
     constexpr int steps = 64;  // a formula need not be highest at an end
     Summary reached;
-    for (int k = 0; k <= steps; ++k) reached.add(alone(*made.value(), in->low + (in->high - in->low) * k / steps));
+    for (int k = 0; k <= steps; ++k)
+        reached.add(alone(*made.value(), inputs, in->low + (in->high - in->low) * k / steps));
     return reached.min < reached.max ? std::optional(Scale{reached.min, reached.max}) : std::nullopt;
 }
 
 double sensitivity(const Stage& stage, const std::string& unitBefore, double in) {
     auto made = makeProcessor(stage, unitBefore);
     if (!made) return std::numeric_limits<double>::quiet_NaN();
+    const auto inputs = constantInputs(stage);
     // The cube root of the rounding error balances it against the curvature.
     const double step = std::max(std::fabs(in), 1.0) * 6e-6;
     const double below = in - step, above = in + step;
-    return (alone(*made.value(), above) - alone(*made.value(), below)) / (above - below);
+    return (alone(*made.value(), inputs, above) - alone(*made.value(), inputs, below)) / (above - below);
+}
+
+std::vector<StageInput> constantInputs(const Stage& stage) {
+    std::vector<StageInput> out;
+    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
+        const auto* source = std::get_if<StageSource>(&stage.value(i));
+        if (!source) continue;
+        const std::string& wanted = stage.kind().fields[i].unit;
+        const auto in = convertUnit(source->unit.empty() ? wanted : source->unit, wanted);
+        const bool known = in && source->signal.empty();
+        out.push_back({{}, known ? source->constant * in->factor + in->offset : std::nan("")});
+    }
+    return out;
 }
 
 Stage withRange(Stage stage, const Scale& range) {

@@ -17,12 +17,19 @@ struct SampleTimes {
     [[nodiscard]] Instant operator[](std::size_t i) const { return block ? block->timeOf(i) : (*list)[i]; }
 };
 
+/// The readings of a quantity that a stage needs, in the unit that its field wants: one a sample, or a constant.
+struct StageInput {
+    std::span<const double> values = {};
+    double constant = 0;
+    double operator[](std::size_t i) const { return values.empty() ? constant : values[i]; }
+};
+
 /// A stretch of samples on its way from one stage to the next.
 struct Stretch {
     std::vector<double>& values;  ///< changed in place; NaN: no reading
     const SampleTimes& times;
-    std::vector<QualityInterval>& quality;                 ///< added to
-    std::span<const std::span<const double>> needed = {};  ///< of each needed signal its readings, one a sample
+    std::vector<QualityInterval>& quality;    ///< added to
+    std::span<const StageInput> inputs = {};  ///< for each field of the type source, in their order
 };
 
 /// The state of one stage of one signal. Its outcome does not depend on how a stream is cut into stretches. Confined to
@@ -71,6 +78,8 @@ struct StageKind {
 
     // What follows may be left out.
 
+    /// It takes values in a unit of this quantity (UCUM). None: whatever comes.
+    const char* takes = nullptr;
     /// None: the unit stays.
     std::string (*unitAfter)(const Stage&, const std::string& before) = nullptr;
     /// Beyond the limits of each field.
@@ -104,6 +113,8 @@ std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefor
 /// The slope of what comes out over what comes in, at `in` (GUM 5.1.3), by a central difference; NaN where there is
 /// none. Of a stage without memory.
 double sensitivity(const Stage& stage, const std::string& unitBefore, double in);
+/// What its fields of the type source give without other signals: NaN for those.
+std::vector<StageInput> constantInputs(const Stage& stage);
 /// The stage with the fields that follow the terminal's range set to it.
 Stage withRange(Stage stage, const Scale& range);
 

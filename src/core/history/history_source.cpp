@@ -5,6 +5,12 @@
 
 namespace cruscotto {
 
+namespace {
+std::vector<std::span<const double>> spansOf(const std::vector<std::vector<double>>& values) {
+    return {values.begin(), values.end()};
+}
+}  // namespace
+
 void HistorySource::set(const std::string& signal, std::shared_ptr<SignalHistory> history, const ChainSpec& chain,
                         ChannelKind kind) {
     const Lock lock(mutex_);
@@ -94,10 +100,28 @@ Reading HistorySource::at(const std::string& signal, Instant t) const {
     return r;
 }
 
+Result<ChainEvaluator> HistorySource::evaluatorOf(const Entry& entry) const {
+    std::vector<std::string> units;
+    for (const NeededSignal& needed : neededSignals(entry.chain)) {
+        const auto other = find(needed.id);
+        units.push_back(other->history ? readingUnit(other->chain, other->kind) : needed.unit);
+    }
+    return ChainEvaluator::make(entry.chain, entry.kind, units);
+}
+
+std::vector<std::vector<double>> HistorySource::neededAt(const Entry& entry, const std::vector<Instant>& times) const {
+    std::vector<std::vector<double>> out;
+    for (const NeededSignal& needed : neededSignals(entry.chain)) {
+        auto& values = out.emplace_back();
+        for (const Instant t : times) values.push_back(at(needed.id, t).value);
+    }
+    return out;
+}
+
 std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t) const {
     const auto entry = find(signal);
     if (!entry->history) return {};
-    auto evaluator = ChainEvaluator::make(entry->chain, entry->kind);
+    auto evaluator = evaluatorOf(*entry);
     if (!evaluator) return {};
     std::vector<double> raw;
     std::vector<Instant> times;
@@ -112,7 +136,8 @@ std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t
         return ends;
     }
     Readings readings;
-    evaluator.value().process(raw, times, readings);
+    const auto needed = neededAt(*entry, times);
+    evaluator.value().process(raw, times, readings, spansOf(needed));
     return evaluator.value().stageValues();
 }
 
@@ -120,7 +145,7 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     constexpr std::size_t most = 10'000;
     const auto entry = find(signal);
     if (!entry->history || span.from >= span.to) return {};
-    auto made = ChainEvaluator::make(entry->chain, entry->kind);
+    auto made = evaluatorOf(*entry);
     if (!made) return {};
     ChainEvaluator& chain = made.value();
     const std::size_t memory = std::max<std::size_t>(chain.memorySamples(), 1);
@@ -129,7 +154,7 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
     std::vector<Instant> times;
     const bool whole =
         entry->at(span.from)->rawBefore(span.to - Duration{1}, memory - 1 + most,
-                                       reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
+                                        reach.ns > 0 ? reach + (span.to - span.from) : Duration{}, raw, times);
     // Before the first that the chain was ever given, it remembers nothing.
     const bool fromTheStart = whole && raw.size() < memory - 1 + most;
     std::size_t first = raw.size() > most ? raw.size() - most : 0;
@@ -138,13 +163,18 @@ StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const
         ++first;
     if (first == raw.size()) return {};
 
-    const auto cut = static_cast<std::ptrdiff_t>(first);
     Readings readings;
-    chain.process({raw.begin(), raw.begin() + cut}, {times.begin(), times.begin() + cut}, readings);
+    const auto evaluate = [&](std::size_t from, std::size_t to) {
+        const std::vector<Instant> when(times.begin() + std::ptrdiff_t(from), times.begin() + std::ptrdiff_t(to));
+        const auto needed = neededAt(*entry, when);
+        chain.process({raw.begin() + std::ptrdiff_t(from), raw.begin() + std::ptrdiff_t(to)}, when, readings,
+                      spansOf(needed));
+    };
+    evaluate(0, first);
     StageMeans out{std::vector<double>(entry->chain.size() + 1, 0), raw.size() - first};
     std::vector<std::size_t> counted(out.means.size(), 0);
     for (std::size_t i = first; i < raw.size(); ++i) {
-        chain.process({raw[i]}, {times[i]}, readings);
+        evaluate(i, i + 1);
         for (std::size_t k = 0; k < out.means.size(); ++k)
             if (const double v = chain.stageValues()[k]; !std::isnan(v)) {
                 out.means[k] += v;

@@ -52,6 +52,12 @@ protected:
     /// Never null; one without a history where there is none. What it holds does not change any more.
     [[nodiscard]] std::shared_ptr<const Entry> find(const std::string& signal) const;
 
+    /// An evaluator of the entry's chain.
+    [[nodiscard]] Result<ChainEvaluator> evaluatorOf(const Entry& entry) const;
+    /// What each signal that the chain needs read at these times.
+    [[nodiscard]] std::vector<std::vector<double>> neededAt(const Entry& entry,
+                                                            const std::vector<Instant>& times) const;
+
 private:
     mutable Mutex mutex_;
     std::unordered_map<std::string, std::shared_ptr<const Entry>> entries_ GUARDED_BY(mutex_);

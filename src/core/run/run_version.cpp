@@ -97,7 +97,8 @@ std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench)
     std::vector<SignalSpec> out;
     for (const auto& spec : bench.signals) {
         const RunSignal* s = run.signal(spec->id);
-        if (s && s->current().chain != spec->chain) out.push_back(*spec);
+        // Of readings that were recorded there is nothing to work out again.
+        if (s && !s->current().keep.asReadings && s->current().chain != spec->chain) out.push_back(*spec);
     }
     return out;
 }

@@ -10,6 +10,7 @@
 #include "app/device/device_edits.h"
 #include "app/page/tiles/state_tile.h"
 #include "app/widgets/fields.h"
+#include "app/window_fixture.h"
 #include "devices/device_kind.h"
 #include "standins/beehive/beehive.h"
 #include "standins/cabinet/cabinet_computer.h"
@@ -17,7 +18,6 @@
 #include "standins/gpioboard/pin_board.h"
 #include "standins/iolink/sensor_master.h"
 #include "standins/rack/cold_store_rack.h"
-#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {

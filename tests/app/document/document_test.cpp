@@ -16,8 +16,8 @@
 #include "app/run/run_dialogs.h"
 #include "app/run/shot_dialog.h"
 #include "app/widgets/theme.h"
-#include "core/run/run_reader.h"
 #include "app/window_fixture.h"
+#include "core/run/run_reader.h"
 
 namespace cruscotto {
 namespace {

@@ -4,8 +4,8 @@
 
 #include "app/page/tiles/control_tile.h"
 #include "app/page/tiles/trace_tile.h"
-#include "made_board.h"
 #include "app/window_fixture.h"
+#include "made_board.h"
 
 namespace cruscotto {
 namespace {

@@ -1,4 +1,5 @@
 #include "core/bench/bench.h"
+#include "core/chain/stage_kind.h"
 
 #include <nlohmann/json.hpp>
 #include <random>
@@ -49,6 +50,66 @@ TEST(BenchFile, ExamplesReadWriteAndReadAgainTheSame) {
         ASSERT_TRUE(again.bench);
         EXPECT_TRUE(sameBench(bench, *again.bench));
     }
+}
+
+TEST(BenchFile, EveryKindOfStageSurvivesTheTripWithEachOfItsFieldsChanged) {
+    for (const StageKind* kind : stageKinds()) {
+        SignalSpec s;
+        s.id = s.name = "a";
+        s.device = "box";
+        s.terminal = "AI0";
+        s.chain = {slopeOffset(1, 0, kind->takes ? kind->takes : kind->key == "current-loop" ? "mA" : "1")};
+        Stage stage(*kind);
+        for (std::size_t i = 0; i < kind->fields.size(); ++i) {
+            const StageField& field = kind->fields[i];
+            Stage next = stage;
+            if (field.type == StageField::Type::choice) next = stage.with(i, field.choices.back().key);
+            if (field.type == StageField::Type::source) next = stage.with(i, StageSource{"another"});
+            if (field.type == StageField::Type::note) next = stage.with(i, "looked at on 2026-01-15");
+            if (const auto* number = std::get_if<double>(&stage.value(i)))
+                next = stage.with(i, *number * 1.0009765625 + 1);
+            if (checkStage(next, readingUnit(s.chain, s.kind))) stage = next;
+        }
+        s.chain.push_back(stage);
+        const auto again = signalFromJson(signalToJson(s));
+        ASSERT_TRUE(again.ok()) << kind->key << ": " << again.error().english();
+        EXPECT_EQ(again.value(), s) << kind->key << signalToJson(again.value());
+    }
+}
+
+TEST(BenchFile, ASourceIsAConstantWithItsUnitOrASignalThatMustBeThere) {
+    const auto fileWith = [](const std::string& junction) {
+        return R"({"format":"cruscotto-bench","version":1,"name":"T","devices":[{"id":"box","name":"Box","kind":"sim-io-box"}],
+            "signals":[{"id":"hot","name":"Hot","device":"box","terminal":"AI0","kind":"analog-input","chain":[
+                {"stage":"counts-to-volts","low":-1,"high":1},{"stage":"thermocouple","type":"K","cold-junction":)" +
+               junction + R"(}]},
+            {"id":"cold","name":"Cold","device":"box","terminal":"AI1","kind":"analog-input","chain":[
+                {"stage":"slope-offset","slope":1,"unit":"[degF]"}]},
+            {"id":"bar","name":"Bar","device":"box","terminal":"AI2","kind":"analog-input","chain":[
+                {"stage":"slope-offset","slope":1,"unit":"bar"}]},
+            {"id":"circle","name":"Circle","device":"box","terminal":"AI3","kind":"analog-input","chain":[
+                {"stage":"counts-to-volts","low":-1,"high":1},
+                {"stage":"thermocouple","type":"K","cold-junction":{"signal":"hot"}}]}]})";
+    };
+    const auto problem = [&](const std::string& junction) {
+        const auto reading = readBench(fileWith(junction));
+        return reading.bench ? std::string() : reading.problems.front().english();
+    };
+    EXPECT_EQ(problem(R"({"constant":23,"unit":"Cel"})"), "");
+    EXPECT_EQ(problem(R"({"constant":73.4,"unit":"[degF]"})"), "");
+    EXPECT_EQ(problem(R"({"signal":"cold"})"), "");
+    EXPECT_NE(problem(R"({"signal":"nobody"})").find("\"nobody\", which is not there"), std::string::npos);
+    EXPECT_NE(problem(R"({"signal":"bar"})").find("needs Bar in °C, and it reads in bar"), std::string::npos);
+    EXPECT_NE(problem(R"({"signal":"circle"})").find("needs itself"), std::string::npos);
+    EXPECT_NE(problem(R"({"constant":23,"unit":"bar"})").find("in a unit like °C, not bar"), std::string::npos);
+    EXPECT_NE(problem(R"({"constant":"warm"})").find("A number is expected"), std::string::npos);
+    EXPECT_NE(problem("5").find("An object in braces"), std::string::npos);
+    // What needs a signal that is taken away has its kind's first value again.
+    const Bench bench = *readBench(fileWith(R"({"signal":"cold"})")).bench;
+    EXPECT_EQ(dependentsOf(bench, "cold").size(), 1U);
+    const Bench less = withoutSignal(bench, "cold");
+    EXPECT_EQ(less.signal("hot")->chain[1].source("cold-junction"), (StageSource{"", 23, "Cel"}));
+    EXPECT_TRUE(readBench(writeBench(less)).bench);
 }
 
 TEST(BenchFile, EveryStageSurvivesTheTrip) {

@@ -11,7 +11,7 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json signal(int i) {
+Json oddSignal(int i) {
     return Json{{"id", "s" + std::to_string(i)}, {"name", "Signal"},      {"device", "box"}, {"terminal", "AI0"},
                 {"kind", "analog-input"},        {"chain", Json::array()}};
 }
@@ -20,7 +20,7 @@ Json bench() {
                 {"version", 1},
                 {"name", "Large"},
                 {"devices", Json::array({Json{{"id", "box"}, {"name", "Box"}, {"kind", "sim-io-box"}}})},
-                {"signals", Json::array({signal(0)})},
+                {"signals", Json::array({oddSignal(0)})},
                 {"pages", Json::array()}};
 }
 Json mean(int samples) {
@@ -36,12 +36,12 @@ TEST(HostileBench, MeansHoldSoManySamplesTogetherAndNoMore) {
     Json b = bench();
     b["signals"] = Json::array();
     for (int i = 0; i < 16; ++i) {
-        b["signals"].push_back(signal(i));
+        b["signals"].push_back(oddSignal(i));
         b["signals"].back()["chain"].push_back(mean(1'000'000));
     }
     EXPECT_EQ(allProblems(b), "");
     for (int i = 16; i < 200; ++i) {
-        b["signals"].push_back(signal(i));
+        b["signals"].push_back(oddSignal(i));
         b["signals"].back()["chain"].push_back(mean(1'000'000));
     }
     EXPECT_EQ(allProblems(b),
@@ -74,7 +74,7 @@ TEST(HostileBench, TilesArePlacedUpToALimitOverAllPages) {
 
 TEST(HostileBench, SignalsAndNamesHaveTheirLimits) {
     Json b = bench();
-    for (int i = 1; i < 10'001; ++i) b["signals"].push_back(signal(i));
+    for (int i = 1; i < 10'001; ++i) b["signals"].push_back(oddSignal(i));
     EXPECT_EQ(allProblems(b), "line 1, /signals: There is room for 10000 here; these are 10001.\n");
     b = bench();
     b["signals"][0]["name"] = std::string(1001, 'n');

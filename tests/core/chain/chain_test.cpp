@@ -321,7 +321,7 @@ TEST(Contributions, OfAConverterAreItsStepOverTheRootOfTwelve) {
 class Difference : public StageProcessor {
 public:
     void run(Stretch& s) override {
-        for (std::size_t i = 0; i < s.values.size(); ++i) s.values[i] -= s.needed[0][i];
+        for (std::size_t i = 0; i < s.values.size(); ++i) s.values[i] -= s.inputs[0][i];
     }
 };
 
@@ -329,27 +329,36 @@ const StageKind& differenceFrom() {
     static const StageKind kind{
         .key = "difference-from",
         .title = "Difference",
-        .fields = {{.key = "other", .title = "Other", .type = StageField::Type::signal, .first = "", .needed = true}},
+        .fields = {{.key = "other",
+                    .title = "Other",
+                    .type = StageField::Type::source,
+                    .first = StageSource{},
+                    .needed = true,
+                    .unit = "mV"}},
         .sentence = [](const Stage&) { return Text("Less the other."); },
         .make = [](const Stage&, const std::string&) { return processor<Difference>(); },
     };
     return kind;
 }
 
-TEST(NeededSignals, ReachTheStageThatNeedsThem) {
-    const ChainSpec chain{Stage(differenceFrom(), {{"other", "ambient"}}), slopeOffset(10, 0, "mV"),
-                          Stage(differenceFrom(), {{"other", "zero"}})};
-    EXPECT_EQ(neededSignals(chain), (std::vector<std::string>{"ambient", "zero"}));
-    auto made = ChainEvaluator::make(chain, ChannelKind::analogInput);
+TEST(NeededSignals, ReachTheStageThatNeedsThemInItsUnit) {
+    const ChainSpec chain{Stage(differenceFrom(), {{"other", StageSource{"ambient"}}}), slopeOffset(10, 0, "mV"),
+                          Stage(differenceFrom(), {{"other", StageSource{"", 0.5, "V"}}}),
+                          Stage(differenceFrom(), {{"other", StageSource{"zero"}}})};
+    EXPECT_EQ(neededSignals(chain), (std::vector<NeededSignal>{{"ambient", "mV"}, {"zero", "mV"}}));
+    auto made = ChainEvaluator::make(chain, ChannelKind::analogInput, {"V", "mV"});
     ASSERT_TRUE(made);
-    const std::vector<double> ambient{1, 2}, zero{100, 200};
+    const std::vector<double> ambient{0.001, 0.002}, zero{100, 200};
     const std::vector<std::span<const double>> needed{ambient, zero};
     Readings out;
     made.value().process({5, 7}, {{0}, {1}}, out, needed);
-    EXPECT_EQ(out.values, (std::vector<double>{-60, -150}));
+    EXPECT_EQ(out.values, (std::vector<double>{-560, -650}));
     made.value().process({5, 7}, {{2}, {3}}, out);
     EXPECT_TRUE(std::isnan(out.values[0]) && std::isnan(out.values[1])) << "without them there is no reading";
-    EXPECT_FALSE(ChainEvaluator::make({Stage(differenceFrom())}, ChannelKind::analogInput)) << "none was chosen";
+    const auto wrong = ChainEvaluator::make(chain, ChannelKind::analogInput, {"bar", "mV"});
+    ASSERT_FALSE(wrong);
+    EXPECT_EQ(wrong.error().english(), "Difference: Other is wanted in mV, and ambient reads in bar.");
+    EXPECT_FALSE(checkStage(Stage(differenceFrom(), {{"other", StageSource{"", 1, "bar"}}}), "V"));
 }
 
 }  // namespace

@@ -4,16 +4,38 @@
 
 /// One line for each kind of stage, in the order in which they are offered. Each is a function of that name in a file
 /// of its own.
-#define CRUSCOTTO_STAGES(ONE) \
-    ONE(countsToVolts)        \
-    ONE(pulseCounter)         \
-    ONE(invert)               \
-    ONE(movingMean)           \
-    ONE(median)               \
-    ONE(slopeOffset)          \
-    ONE(twoPoints)            \
-    ONE(formula)              \
-    ONE(convertUnit)          \
+#define CRUSCOTTO_STAGES(ONE)  \
+    ONE(countsToVolts)         \
+    ONE(pulseCounter)          \
+    ONE(invert)                \
+    ONE(debounce)              \
+    ONE(movingMean)            \
+    ONE(median)                \
+    ONE(lowPass)               \
+    ONE(butterworth)           \
+    ONE(notch)                 \
+    ONE(movingRms)             \
+    ONE(slopeOffset)           \
+    ONE(twoPoints)             \
+    ONE(formula)               \
+    ONE(thermocouple)          \
+    ONE(resistance)            \
+    ONE(resistanceThermometer) \
+    ONE(thermistor)            \
+    ONE(bridge)                \
+    ONE(currentLoop)           \
+    ONE(shunt)                 \
+    ONE(ratiometric)           \
+    ONE(reciprocal)            \
+    ONE(squareRoot)            \
+    ONE(exponential)           \
+    ONE(logarithmic)           \
+    ONE(polynomial)            \
+    ONE(table)                 \
+    ONE(derivative)            \
+    ONE(level)                 \
+    ONE(events)                \
+    ONE(otherUnit)             \
     ONE(validRange)
 
 namespace cruscotto::stages {

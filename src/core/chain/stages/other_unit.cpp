@@ -5,7 +5,7 @@
 namespace cruscotto::stages {
 
 /// The same quantity in another unit.
-const StageKind& convertUnit() {
+const StageKind& otherUnit() {
     static const StageKind kind{
         .key = "convert-unit",
         .title = CRUSCOTTO_TEXT("Other unit"),
@@ -19,12 +19,12 @@ const StageKind& convertUnit() {
                 return text(CRUSCOTTO_TEXT("Says the same quantity in {0}."), unitText(s.text("unit")));
             },
         .make = [](const Stage& s, const std::string& before) -> MadeProcessor {
-            const auto c = cruscotto::convertUnit(before, s.text("unit"));
+            const auto c = convertUnit(before, s.text("unit"));
             return processor<Line>(c->factor, c->offset);
         },
         .unitAfter = typedUnit,
         .check = [](const Stage& s, const std::string& before) -> Result<void> {
-            if (!cruscotto::convertUnit(before, s.text("unit")))
+            if (!convertUnit(before, s.text("unit")))
                 return failure("{0} cannot be said in {1}: they measure different things.", unitText(before),
                                unitText(s.text("unit")));
             return {};
