@@ -74,7 +74,7 @@ Result<std::vector<std::vector<double>>> givenFor(const SignalSpec& signal, cons
         }
     for (const auto& [name, value] : given) {
         const auto needed = neededSignals(signal.chain);
-        const bool isSignal = std::ranges::any_of(needed, [&](const NeededSignal& n) { return n.id == name; });
+        const bool isSignal = std::ranges::any_of(needed, [id = name](const NeededSignal& n) { return n.id == id; });
         if (!isSignal && (", " + known + ",").find(", " + name + ",") == std::string::npos)
             return failure("The chain needs nothing called {0}{1}.", name,
                            known.empty() ? std::string() : "; it needs " + known);

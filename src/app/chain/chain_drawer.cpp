@@ -8,6 +8,7 @@
 #include <QPushButton>
 #include <QToolButton>
 #include <cmath>
+#include <map>
 
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
@@ -110,12 +111,19 @@ void ChainDrawer::rebuild() {
                 const SignalSpec* now = spec();
                 if (!now) return;
                 QMenu menu;
-                for (const Stage& stage : offeredStages(now->kind, now->unit()))
-                    menu.addAction(shown(stageTitle(stage)), this, [this, stage] {
+                const auto offered = offeredStages(now->kind, now->unit());
+                constexpr std::size_t mostInOneList = 8;
+                std::map<StageGroup, QMenu*> groups;
+                for (const Stage& stage : offered) {
+                    QMenu*& group = groups[stage.kind().group];
+                    if (offered.size() <= mostInOneList) group = &menu;
+                    if (!group) group = menu.addMenu(shown(stageGroupTitle(stage.kind().group)));
+                    group->addAction(shown(stageTitle(stage)), this, [this, stage] {
                         SignalSpec next = *spec();
                         next.chain.push_back(stage);
                         edit(tr("Add stage"), std::move(next));
                     });
+                }
                 menu.exec(add->mapToGlobal(QPoint(0, add->height())));
             });
             auto* row = new QHBoxLayout;

@@ -32,6 +32,24 @@ std::span<const StageKind* const> stageKinds() {
     return all;
 }
 
+Text stageGroupTitle(StageGroup group) {
+    switch (group) {
+        case StageGroup::terminal:
+            return CRUSCOTTO_TEXT("From the terminal");
+        case StageGroup::sensor:
+            return CRUSCOTTO_TEXT("Sensor");
+        case StageGroup::law:
+            return CRUSCOTTO_TEXT("Scale or law");
+        case StageGroup::filter:
+            return CRUSCOTTO_TEXT("Filter");
+        case StageGroup::event:
+            return CRUSCOTTO_TEXT("States and events");
+        case StageGroup::unit:
+            break;
+    }
+    return CRUSCOTTO_TEXT("Unit and range");
+}
+
 const StageKind* stageKind(std::string_view key) {
     const auto all = stageKinds();
     const auto it = std::ranges::find_if(all, [&](const StageKind* k) { return k->key == key; });

@@ -69,9 +69,14 @@ struct StageCapture {
     std::string note;  ///< the field that then says when it was taken and from how many readings
 };
 
+/// Where a kind stands in the list of those that are offered.
+enum class StageGroup { terminal, sensor, law, filter, event, unit };
+Text stageGroupTitle(StageGroup group);
+
 struct StageKind {
     std::string key;  ///< in files; frozen
     Text title;
+    StageGroup group = StageGroup::law;
     std::vector<StageField> fields = {};
     Text (*sentence)(const Stage&) = nullptr;
     MadeProcessor (*make)(const Stage&, const std::string& unitBefore) = nullptr;

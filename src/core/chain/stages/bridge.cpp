@@ -56,6 +56,7 @@ const StageKind& bridge() {
     static const StageKind kind{
         .key = "bridge",
         .title = CRUSCOTTO_TEXT("Bridge"),
+        .group = StageGroup::sensor,
         .fields =
             {{.key = "reads",
               .title = CRUSCOTTO_TEXT("Reads as"),

@@ -40,6 +40,7 @@ const StageKind& butterworth() {
     static const StageKind kind{
         .key = "butterworth",
         .title = CRUSCOTTO_TEXT("Butterworth low-pass"),
+        .group = StageGroup::filter,
         .fields = {{.key = "order",
                     .title = CRUSCOTTO_TEXT("Order"),
                     .type = StageField::Type::whole,

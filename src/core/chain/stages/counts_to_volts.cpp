@@ -52,6 +52,7 @@ const StageKind& countsToVolts() {
     static const StageKind kind{
         .key = "counts-to-volts",
         .title = CRUSCOTTO_TEXT("Counts to volts"),
+        .group = StageGroup::terminal,
         .fields = {{.key = "bits",
                     .title = CRUSCOTTO_TEXT("Bits"),
                     .type = StageField::Type::whole,

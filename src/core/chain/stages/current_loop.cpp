@@ -46,6 +46,7 @@ const StageKind& currentLoop() {
     static const StageKind kind{
         .key = "current-loop",
         .title = CRUSCOTTO_TEXT("Current loop"),
+        .group = StageGroup::sensor,
         .fields = {{.key = "low", .title = CRUSCOTTO_TEXT("At 4 mA"), .needed = true},
                    {.key = "high", .title = CRUSCOTTO_TEXT("At 20 mA"), .first = 100.0, .needed = true},
                    unitField(),

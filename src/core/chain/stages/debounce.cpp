@@ -40,6 +40,7 @@ const StageKind& debounce() {
     static const StageKind kind{
         .key = "debounce",
         .title = CRUSCOTTO_TEXT("De-bounced"),
+        .group = StageGroup::filter,
         .fields = {{.key = "time-s",
                     .title = CRUSCOTTO_TEXT("Stays for"),
                     .first = 0.01,

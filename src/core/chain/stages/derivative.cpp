@@ -41,6 +41,7 @@ const StageKind& derivative() {
     static const StageKind kind{
         .key = "derivative",
         .title = CRUSCOTTO_TEXT("Change per second"),
+        .group = StageGroup::filter,
         .fields = {{.key = "samples",
                     .title = CRUSCOTTO_TEXT("Over samples"),
                     .type = StageField::Type::whole,

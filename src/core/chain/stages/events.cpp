@@ -74,6 +74,7 @@ const StageKind& events() {
     static const StageKind kind{
         .key = "events",
         .title = CRUSCOTTO_TEXT("Events"),
+        .group = StageGroup::event,
         .fields = {{.key = "reads",
                     .title = CRUSCOTTO_TEXT("Reads as"),
                     .type = StageField::Type::choice,

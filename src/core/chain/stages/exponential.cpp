@@ -9,6 +9,7 @@ const StageKind& exponential() {
     static const StageKind kind{
         .key = "exponential",
         .title = CRUSCOTTO_TEXT("Exponential"),
+        .group = StageGroup::law,
         .fields = {{.key = "a", .title = CRUSCOTTO_TEXT("a"), .first = 1.0, .needed = true},
                    {.key = "b", .title = CRUSCOTTO_TEXT("b"), .first = 1.0, .needed = true},
                    {.key = "c", .title = CRUSCOTTO_TEXT("c"), .first = 0.0},

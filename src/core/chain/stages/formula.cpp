@@ -66,6 +66,7 @@ const StageKind& formula() {
     static const StageKind kind{
         .key = "formula",
         .title = CRUSCOTTO_TEXT("Formula"),
+        .group = StageGroup::law,
         .fields = {{.key = "formula",
                     .title = CRUSCOTTO_TEXT("Formula over x"),
                     .type = StageField::Type::formula,

@@ -18,6 +18,7 @@ const StageKind& invert() {
     static const StageKind kind{
         .key = "invert",
         .title = CRUSCOTTO_TEXT("Inverted"),
+        .group = StageGroup::terminal,
         .sentence = [](const Stage&) { return Text(CRUSCOTTO_TEXT("Low reads as on, high as off.")); },
         .make = [](const Stage&, const std::string&) -> MadeProcessor { return processor<Inverter>(); },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },

@@ -37,6 +37,7 @@ const StageKind& level() {
     static const StageKind kind{
         .key = "level",
         .title = CRUSCOTTO_TEXT("Level"),
+        .group = StageGroup::event,
         .fields = {{.key = "on", .title = CRUSCOTTO_TEXT("On at"), .first = 2.0, .needed = true},
                    {.key = "off", .title = CRUSCOTTO_TEXT("Off at"), .first = 1.0, .needed = true}},
         .sentence =

@@ -9,6 +9,7 @@ const StageKind& logarithmic() {
     static const StageKind kind{
         .key = "logarithmic",
         .title = CRUSCOTTO_TEXT("Logarithm"),
+        .group = StageGroup::law,
         .fields = {{.key = "a", .title = CRUSCOTTO_TEXT("a"), .first = 1.0, .needed = true},
                    {.key = "b", .title = CRUSCOTTO_TEXT("b"), .first = 0.0},
                    unitField()},

@@ -39,6 +39,7 @@ const StageKind& lowPass() {
     static const StageKind kind{
         .key = "low-pass",
         .title = CRUSCOTTO_TEXT("Low-pass"),
+        .group = StageGroup::filter,
         .fields = {{.key = "time-constant-s",
                     .title = CRUSCOTTO_TEXT("Time constant"),
                     .first = 1.0,

@@ -53,6 +53,7 @@ const StageKind& median() {
     static const StageKind kind{
         .key = "median",
         .title = CRUSCOTTO_TEXT("Median"),
+        .group = StageGroup::filter,
         .fields = {{.key = "samples",
                     .title = CRUSCOTTO_TEXT("Samples"),
                     .type = StageField::Type::whole,

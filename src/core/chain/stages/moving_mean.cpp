@@ -9,6 +9,7 @@ const StageKind& movingMean() {
     static const StageKind kind{
         .key = "moving-mean",
         .title = CRUSCOTTO_TEXT("Moving mean"),
+        .group = StageGroup::filter,
         .fields = {{.key = "samples",
                     .title = CRUSCOTTO_TEXT("Samples"),
                     .type = StageField::Type::whole,

@@ -27,6 +27,7 @@ const StageKind& movingRms() {
     static const StageKind kind{
         .key = "moving-rms",
         .title = CRUSCOTTO_TEXT("Moving RMS"),
+        .group = StageGroup::filter,
         .fields = {{.key = "samples",
                     .title = CRUSCOTTO_TEXT("Samples"),
                     .type = StageField::Type::whole,

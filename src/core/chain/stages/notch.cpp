@@ -32,6 +32,7 @@ const StageKind& notch() {
     static const StageKind kind{
         .key = "notch",
         .title = CRUSCOTTO_TEXT("Notch"),
+        .group = StageGroup::filter,
         .fields = {{.key = "frequency-hz",
                     .title = CRUSCOTTO_TEXT("Frequency"),
                     .first = 50.0,

@@ -9,6 +9,7 @@ const StageKind& otherUnit() {
     static const StageKind kind{
         .key = "convert-unit",
         .title = CRUSCOTTO_TEXT("Other unit"),
+        .group = StageGroup::unit,
         .fields = {{.key = "unit",
                     .title = CRUSCOTTO_TEXT("Unit"),
                     .type = StageField::Type::likeUnit,

@@ -9,6 +9,7 @@ const StageKind& polynomial() {
     static const StageKind kind{
         .key = "polynomial",
         .title = CRUSCOTTO_TEXT("Polynomial"),
+        .group = StageGroup::law,
         .fields = {{.key = "coefficients",
                     .title = CRUSCOTTO_TEXT("Coefficients, a0 first"),
                     .type = StageField::Type::list,

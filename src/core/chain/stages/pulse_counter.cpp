@@ -141,6 +141,7 @@ const StageKind& pulseCounter() {
     static const StageKind kind{
         .key = "pulse-counter",
         .title = CRUSCOTTO_TEXT("Pulse counter"),
+        .group = StageGroup::terminal,
         .fields = {{.key = "mode",
                     .title = CRUSCOTTO_TEXT("Reads as"),
                     .type = StageField::Type::choice,

@@ -39,6 +39,7 @@ const StageKind& ratiometric() {
     static const StageKind kind{
         .key = "ratiometric",
         .title = CRUSCOTTO_TEXT("Share of the supply"),
+        .group = StageGroup::sensor,
         .fields =
             {{.key = "supply",
               .title = CRUSCOTTO_TEXT("Supply"),

@@ -10,6 +10,7 @@ const StageKind& reciprocal() {
     static const StageKind kind{
         .key = "reciprocal",
         .title = CRUSCOTTO_TEXT("Reciprocal"),
+        .group = StageGroup::law,
         .fields = {{.key = "k", .title = CRUSCOTTO_TEXT("k"), .first = 1.0, .needed = true},
                    {.key = "x0", .title = CRUSCOTTO_TEXT("x0"), .first = 0.0},
                    {.key = "y0", .title = CRUSCOTTO_TEXT("y0"), .first = 0.0},

@@ -49,6 +49,7 @@ const StageKind& resistance() {
     static const StageKind kind{
         .key = "resistance",
         .title = CRUSCOTTO_TEXT("Resistance"),
+        .group = StageGroup::sensor,
         .fields = {{.key = "circuit",
                     .title = CRUSCOTTO_TEXT("The sensor"),
                     .type = StageField::Type::choice,

@@ -73,6 +73,7 @@ const StageKind& resistanceThermometer() {
     static const StageKind kind{
         .key = "resistance-thermometer",
         .title = CRUSCOTTO_TEXT("Resistance thermometer"),
+        .group = StageGroup::sensor,
         .fields =
             {{.key = "element",
               .title = CRUSCOTTO_TEXT("Element"),

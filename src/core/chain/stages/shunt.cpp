@@ -9,6 +9,7 @@ const StageKind& shunt() {
     static const StageKind kind{
         .key = "shunt",
         .title = CRUSCOTTO_TEXT("Shunt"),
+        .group = StageGroup::sensor,
         .fields = {{.key = "resistance",
                     .title = CRUSCOTTO_TEXT("Resistance"),
                     .first = 0.1,

@@ -9,6 +9,7 @@ const StageKind& slopeOffset() {
     static const StageKind kind{
         .key = "slope-offset",
         .title = CRUSCOTTO_TEXT("Slope and offset"),
+        .group = StageGroup::law,
         .fields = {{.key = "slope", .title = CRUSCOTTO_TEXT("Slope"), .first = 1.0, .needed = true},
                    {.key = "offset", .title = CRUSCOTTO_TEXT("Offset")},
                    unitField()},

@@ -10,6 +10,7 @@ const StageKind& squareRoot() {
     static const StageKind kind{
         .key = "square-root",
         .title = CRUSCOTTO_TEXT("Square root"),
+        .group = StageGroup::law,
         .fields = {{.key = "k", .title = CRUSCOTTO_TEXT("k"), .first = 1.0, .needed = true},
                    {.key = "cut-off", .title = CRUSCOTTO_TEXT("Cut-off"), .first = 0.0, .low = 0},
                    unitField()},

@@ -76,6 +76,7 @@ const StageKind& table() {
     static const StageKind kind{
         .key = "table",
         .title = CRUSCOTTO_TEXT("Table"),
+        .group = StageGroup::law,
         .fields = {{.key = "points",
                     .title = CRUSCOTTO_TEXT("Points, what comes in and what it is"),
                     .type = StageField::Type::table,

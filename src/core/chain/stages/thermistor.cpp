@@ -71,6 +71,7 @@ const StageKind& thermistor() {
     static const StageKind kind{
         .key = "thermistor",
         .title = CRUSCOTTO_TEXT("Thermistor"),
+        .group = StageGroup::sensor,
         .fields = {{.key = "model",
                     .title = CRUSCOTTO_TEXT("Known by"),
                     .type = StageField::Type::choice,

@@ -122,6 +122,7 @@ const StageKind& thermocouple() {
     static const StageKind kind{
         .key = "thermocouple",
         .title = CRUSCOTTO_TEXT("Thermocouple"),
+        .group = StageGroup::sensor,
         .fields = {{.key = "type",
                     .title = CRUSCOTTO_TEXT("Type"),
                     .type = StageField::Type::choice,

@@ -10,6 +10,7 @@ const StageKind& twoPoints() {
     static const StageKind kind{
         .key = "two-points",
         .title = CRUSCOTTO_TEXT("Two points"),
+        .group = StageGroup::law,
         .fields = {{.key = "x1", .title = CRUSCOTTO_TEXT("Point 1: in"), .needed = true},
                    {.key = "y1", .title = CRUSCOTTO_TEXT("Point 1: is"), .needed = true},
                    {.key = "x2", .title = CRUSCOTTO_TEXT("Point 2: in"), .first = 1.0, .needed = true},

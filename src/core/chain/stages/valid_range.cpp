@@ -28,6 +28,7 @@ const StageKind& validRange() {
     static const StageKind kind{
         .key = "valid-range",
         .title = CRUSCOTTO_TEXT("Valid range"),
+        .group = StageGroup::unit,
         .fields = {{.key = "low", .title = CRUSCOTTO_TEXT("From"), .needed = true},
                    {.key = "high", .title = CRUSCOTTO_TEXT("To"), .first = 1.0, .needed = true}},
         .sentence =
