@@ -9,7 +9,8 @@
 #include "core/export/run_export.h"
 
 /// The headless commands. Each prints its result to standard output, what goes wrong to standard error, and returns the
-/// program's exit code. All that asks them to end (core/base/endings.h) ends them in order: outputs safe, the run closed.
+/// program's exit code. All that asks them to end (core/base/endings.h) ends them in order: outputs safe, the run
+/// closed.
 namespace cruscotto::cli {
 
 /// Documented in the README; frozen.

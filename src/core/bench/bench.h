@@ -188,7 +188,7 @@ std::string signalToJson(const SignalSpec& signal);
 Result<SignalSpec> signalFromJson(const std::string& json);
 
 /// New versions of a bench; `id` must exist where one is replaced or removed, else the bench comes back unchanged.
-Bench withSignal(Bench bench, SignalSpec signal);         ///< replaces the one of that id, or adds it
+Bench withSignal(Bench bench, SignalSpec signal);  ///< replaces the one of that id, or adds it
 /// And takes it off the pages. Stages of others that needed it take their kind's first value instead.
 Bench withoutSignal(Bench bench, const std::string& id);
 Bench withDevice(Bench bench, DeviceSpec device);

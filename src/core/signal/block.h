@@ -27,8 +27,8 @@ enum class Quality : std::uint8_t {
 Quality qualityFromNumber(std::int64_t number);
 /// One or two lower-case English words.
 const char* qualityWord(Quality q);
-/// How bad it is, more for worse: good < suspect < out of range < clipped < open sensor < stale < gap. Apart from the stored
-/// numbers.
+/// How bad it is, more for worse: good < suspect < out of range < clipped < open sensor < stale < gap. Apart from the
+/// stored numbers.
 int severity(Quality q);
 inline Quality worse(Quality a, Quality b) {
     return severity(b) > severity(a) ? b : a;

@@ -17,7 +17,7 @@ namespace cruscotto {
 namespace {
 
 constexpr std::size_t tableSamples = std::size_t{1} << 20;
-constexpr Scale range{-10, 10};
+constexpr Scale inputRange{-10, 10};
 
 struct FastBoxSettings {
     double channels = 32, rate = 10'000, bufferMs = 1000, ppm = 0, busyFrom = 0, busyTo = 0;
@@ -199,7 +199,7 @@ DeviceKind fastBoxKind() {
         const auto settings = fastBoxSettings(json);
         std::vector<TerminalInfo> out;
         for (int c = 0; settings && c < static_cast<int>(settings.value().channels); ++c)
-            out.push_back({"AI" + std::to_string(c), ChannelKind::analogInput, SampleType::int16, {range}, 16});
+            out.push_back({"AI" + std::to_string(c), ChannelKind::analogInput, SampleType::int16, {inputRange}, 16});
         return out;
     };
     kind.check = [](const JsonText& json) -> Result<void> {
