@@ -478,6 +478,12 @@ void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
                        rearranged(tr("Move stage"), chain, i);
                    })
         ->setEnabled(i + 1 < s->chain.size());
+    const bool off = s->chain[i].isOff();
+    menu.addAction(off ? tr("Switch on") : tr("Switch off to compare"), this, [=, this] {
+        ChainSpec chain = spec()->chain;
+        chain[i] = chain[i].switched(off);
+        rearranged(off ? tr("Switch stage on") : tr("Switch stage off"), chain, i);
+    });
     menu.addSeparator();
     menu.addAction(tr("Remove stage"), this, [=, this] {
         ChainSpec chain = spec()->chain;

@@ -79,6 +79,12 @@ public:
         }
         return static_cast<int>(v);
     }
+    /// False where it is missing.
+    bool flag(const std::string& key) {
+        const Json* v = find(key);
+        if (v && !v->is_boolean()) complain(key, text("true or false is expected here, not {0}.", v->type_name()));
+        return v && v->is_boolean() && v->get<bool>();
+    }
     /// Calls each(value, pointer) for a list's entries; at most for `most`, and not when more is wrong than is told.
     template <class Each>
     void list(const std::string& key, std::size_t most, Each&& each) {

@@ -14,6 +14,7 @@ namespace {
 Json stageJson(const Stage& stage) {
     Json j;
     j["stage"] = stageKey(stage);
+    if (stage.isOff()) j["switched-off"] = true;
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
         const StageField& field = stage.kind().fields[i];
         if (!matters(stage, field)) continue;
@@ -108,7 +109,7 @@ std::optional<Stage> readStage(const Json& json, const std::string& where, const
             f.complain("stage", text("There is no stage \"{0}\". Use one of: {1}.", key, all));
         return std::nullopt;
     }
-    Stage stage(*kind);
+    Stage stage = Stage(*kind).switched(!f.flag("switched-off"));
     for (std::size_t i = 0; i < kind->fields.size(); ++i) stage = stage.with(i, readField(f, kind->fields[i]));
     if (problems.size() != before) return std::nullopt;
     if (auto checked = checkStage(stage, unitBefore); !checked) {

@@ -127,7 +127,7 @@ Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind k
         for (std::size_t f = 0; f < stage.kind().fields.size(); ++f) {
             const auto* source = std::get_if<StageSource>(&stage.value(f));
             if (!source) continue;
-            if (!source->signal.empty() && matters(stage, stage.kind().fields[f])) {
+            if (!stage.isOff() && !source->signal.empty() && matters(stage, stage.kind().fields[f])) {
                 const std::string& wanted = stage.kind().fields[f].unit;
                 const auto in = convertUnit(next < neededUnits.size() ? neededUnits[next] : wanted, wanted);
                 if (!in)

@@ -115,8 +115,14 @@ Stage Stage::with(std::string_view field, StageValue value) const {
     return with(indexOf(*kind_, field), std::move(value));
 }
 
+Stage Stage::switched(bool on) const {
+    Stage out = *this;
+    out.off_ = !on;
+    return out;
+}
+
 bool Stage::operator==(const Stage& other) const {
-    if (kind_ != other.kind_) return false;
+    if (kind_ != other.kind_ || off_ != other.off_) return false;
     if (values_ == other.values_ || *values_ == *other.values_) return true;
     for (std::size_t i = 0; i < kind_->fields.size(); ++i) {
         const bool here = matters(*this, kind_->fields[i]);
@@ -139,14 +145,16 @@ Text stageTitle(const Stage& stage) {
 }
 
 Text describeStage(const Stage& stage) {
+    if (stage.isOff()) return CRUSCOTTO_TEXT("Switched off: what comes in goes on as it is.");
     return stage.kind().sentence(stage);
 }
 
 std::string unitAfter(const Stage& stage, const std::string& before) {
-    return stage.kind().unitAfter ? stage.kind().unitAfter(stage, before) : before;
+    return stage.kind().unitAfter && !stage.isOff() ? stage.kind().unitAfter(stage, before) : before;
 }
 
 Result<void> checkStage(const Stage& stage, const std::string& unitBefore) {
+    if (stage.isOff()) return {};
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
         if (matters(stage, stage.kind().fields[i]))
             if (auto checked = checkField(stage, i); !checked) return checked;
@@ -167,6 +175,7 @@ std::string stageNote(const Stage& stage) {
 
 std::vector<NeededSignal> neededSignals(const Stage& stage) {
     std::vector<NeededSignal> out;
+    if (stage.isOff()) return out;
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
         if (const auto* source = std::get_if<StageSource>(&stage.value(i));
             source && !source->signal.empty() && matters(stage, stage.kind().fields[i]))

@@ -87,12 +87,16 @@ public:
     [[nodiscard]] const StageValue& value(std::size_t field) const { return (*values_)[field]; }
     [[nodiscard]] Stage with(std::size_t field, StageValue value) const;
     [[nodiscard]] Stage with(std::string_view field, StageValue value) const;
+    /// Switched off, to compare: what comes in goes on as it is, in the unit that it has.
+    [[nodiscard]] bool isOff() const { return off_; }
+    [[nodiscard]] Stage switched(bool on) const;
     /// Fields that do not matter with the choices that are made may differ.
     bool operator==(const Stage& other) const;
 
 private:
     const StageKind* kind_;
     std::shared_ptr<const std::vector<StageValue>> values_;
+    bool off_ = false;
 };
 
 /// The field matters with the choices that are made now.

@@ -11,6 +11,12 @@ namespace cruscotto {
 
 namespace {
 
+/// A stage that is switched off.
+class Pass : public StageProcessor {
+public:
+    void run(Stretch&) override {}
+};
+
 /// What the stage, as new, makes of one value that comes in.
 double alone(StageProcessor& processor, std::span<const StageInput> inputs, double in) {
     std::vector<double> values{in};
@@ -76,15 +82,17 @@ std::vector<Stage> offeredStages(ChannelKind channel, const std::string& unit) {
 }
 
 MadeProcessor makeProcessor(const Stage& stage, const std::string& unitBefore) {
+    if (stage.isOff()) return processor<Pass>();
     if (auto checked = checkStage(stage, unitBefore); !checked) return checked.error();
     return stage.kind().make(stage, unitBefore);
 }
 
 StageMemory memoryOf(const Stage& stage) {
-    return stage.kind().memory ? stage.kind().memory(stage) : StageMemory{};
+    return stage.kind().memory && !stage.isOff() ? stage.kind().memory(stage) : StageMemory{};
 }
 
 std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefore, const std::optional<Scale>& in) {
+    if (stage.isOff()) return in;
     if (stage.kind().reach) return stage.kind().reach(stage, in);
     auto made = in ? makeProcessor(stage, unitBefore) : MadeProcessor(Error{});
     if (!made) return {};

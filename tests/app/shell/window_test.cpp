@@ -4,6 +4,7 @@
 #include <QComboBox>
 #include <QInputDialog>
 #include <QLineEdit>
+#include <QMenu>
 #include <QPushButton>
 #include <QSlider>
 #include <QTest>
@@ -431,6 +432,43 @@ TEST_F(Window, WhatIsRecordedOfASignalIsChosenInItsChain) {
     choose("What is recorded", 1);
     EXPECT_FALSE(combo("Recorded as")->isEnabled());
     EXPECT_EQ(combo("Recorded as")->currentText(), "readings");
+}
+
+TEST_F(Window, AStageIsSwitchedOffToCompareAndFoundInItsGroup) {
+    window->openChain("outlet-pressure");
+    const auto choose = [](std::vector<QString> path) {
+        QTimer::singleShot(0, [path] {
+            auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+            ASSERT_TRUE(menu);
+            QMenu* in = menu;
+            for (const QString& name : path)
+                for (QAction* a : in->actions())
+                    if (a->text() == name) {
+                        if (a->menu())
+                            in = a->menu();
+                        else
+                            a->trigger();
+                        break;
+                    }
+            menu->close();
+        });
+    };
+    const auto& chain = [&]() -> const ChainSpec& { return session().bench().signal("outlet-pressure")->chain; };
+    choose({"Switch off to compare"});
+    Q_EMIT window->drawer().card(2)->menuAsked(window->mapToGlobal(QPoint(10, 10)));
+    EXPECT_TRUE(chain()[1].isOff());
+    EXPECT_EQ(stageKey(chain()[1]), "moving-mean");
+    ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); })) << "it is measured on without it";
+    press("undo");
+    EXPECT_FALSE(chain()[1].isOff());
+
+    for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
+        if (b->text() == "Add a stage") {
+            choose({"Filter", "Low-pass"});
+            b->click();
+            break;
+        }
+    EXPECT_EQ(stageKey(chain().back()), "low-pass");
 }
 
 TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {

@@ -1,4 +1,5 @@
 #include "core/chain/chain.h"
+#include "core/bench/bench.h"
 #include "core/chain/stage_kind.h"
 
 #include <cmath>
@@ -266,7 +267,7 @@ TEST(StageKinds, HaveKeysOfTheirOwnAndValuesToBeginWithThatHold) {
     for (const StageKind* kind : stageKinds()) {
         EXPECT_TRUE(keys.insert(kind->key).second) << kind->key;
         EXPECT_EQ(stageKind(kind->key), kind);
-        std::set<std::string> fields;
+        std::set<std::string> fields{"stage", "switched-off"};  // what every stage has
         for (const StageField& f : kind->fields) EXPECT_TRUE(fields.insert(f.key).second) << kind->key << f.key;
         for (const StageCapture& c : kind->captures)
             EXPECT_TRUE(fields.contains(c.field) && fields.contains(c.typedNext) && fields.contains(c.note));
@@ -298,25 +299,6 @@ TEST(Stage, IsAValueThatIsChangedInACopy) {
     EXPECT_THROW(static_cast<void>(first.number("gradient")), std::logic_error);
 }
 
-TEST(Stage, FollowsTheTerminalsRange) {
-    EXPECT_EQ(withRange(countsToVolts(12, -10, 10), {0, 5}), countsToVolts(12, 0, 5));
-    EXPECT_EQ(withRange(validRange(0, 1), {0, 5}), validRange(0, 1)) << "a range, but not the terminal's";
-}
-
-TEST(Sensitivity, IsTheSlopeOfWhatComesOut) {
-    EXPECT_NEAR(sensitivity(slopeOffset(-2.5, 7, "bar"), "V", 3), -2.5, 1e-9);
-    EXPECT_NEAR(sensitivity(formula("x^3"), "V", 2), 12, 1e-8);
-    EXPECT_TRUE(std::isnan(sensitivity(formula("x +"), "V", 2)));
-}
-
-TEST(Contributions, OfAConverterAreItsStepOverTheRootOfTwelve) {
-    const Stage stage = countsToVolts(16, -10, 10);
-    const auto parts = stage.kind().contributions(stage, 0);
-    ASSERT_EQ(parts.size(), 1u);
-    EXPECT_DOUBLE_EQ(parts[0].standardUncertainty, 20.0 / 65536 / std::sqrt(12.0));
-    EXPECT_DOUBLE_EQ(*stage.kind().resolution(stage), 20.0 / 65536);
-}
-
 /// A stage that takes another signal's reading away from its own.
 class Difference : public StageProcessor {
 public:
@@ -339,6 +321,46 @@ const StageKind& differenceFrom() {
         .make = [](const Stage&, const std::string&) { return processor<Difference>(); },
     };
     return kind;
+}
+
+TEST(Stage, SwitchedOffLetsThroughWhatComesInTheUnitThatItHas) {
+    const Stage scale = slopeOffset(10, 1, "bar"), off = scale.switched(false);
+    EXPECT_NE(scale, off);
+    EXPECT_EQ(off.switched(true), scale);
+    EXPECT_EQ(run({slopeOffset(1, 0, "V"), off}, {3}).values[0], 3);
+    EXPECT_EQ(readingUnit({slopeOffset(1, 0, "V"), off}, ChannelKind::analogInput), "V");
+    EXPECT_NE(describeStage(off).english().find("Switched off"), std::string::npos);
+    EXPECT_EQ(rememberedSamples({movingMean(50).switched(false)}), 0U);
+    EXPECT_EQ(reachAfter(off, "V", Scale{0, 5}), (std::optional(Scale{0, 5})));
+    // What it needs, and what does not fit, does not matter meanwhile.
+    const ChainSpec chain{slopeOffset(1, 0, "V"),
+                          Stage(differenceFrom(), {{"other", StageSource{"x"}}}).switched(false)};
+    EXPECT_TRUE(neededSignals(chain).empty());
+    EXPECT_TRUE(ChainEvaluator::make(chain, ChannelKind::analogInput, {}));
+    EXPECT_TRUE(checkStage(formula("x +").switched(false), "V"));
+    SignalSpec s;
+    s.id = s.name = s.device = s.terminal = "a";
+    s.chain = {slopeOffset(1, 0, "V"), off};
+    EXPECT_EQ(signalFromJson(signalToJson(s)).value(), s);
+}
+
+TEST(Stage, FollowsTheTerminalsRange) {
+    EXPECT_EQ(withRange(countsToVolts(12, -10, 10), {0, 5}), countsToVolts(12, 0, 5));
+    EXPECT_EQ(withRange(validRange(0, 1), {0, 5}), validRange(0, 1)) << "a range, but not the terminal's";
+}
+
+TEST(Sensitivity, IsTheSlopeOfWhatComesOut) {
+    EXPECT_NEAR(sensitivity(slopeOffset(-2.5, 7, "bar"), "V", 3), -2.5, 1e-9);
+    EXPECT_NEAR(sensitivity(formula("x^3"), "V", 2), 12, 1e-8);
+    EXPECT_TRUE(std::isnan(sensitivity(formula("x +"), "V", 2)));
+}
+
+TEST(Contributions, OfAConverterAreItsStepOverTheRootOfTwelve) {
+    const Stage stage = countsToVolts(16, -10, 10);
+    const auto parts = stage.kind().contributions(stage, 0);
+    ASSERT_EQ(parts.size(), 1u);
+    EXPECT_DOUBLE_EQ(parts[0].standardUncertainty, 20.0 / 65536 / std::sqrt(12.0));
+    EXPECT_DOUBLE_EQ(*stage.kind().resolution(stage), 20.0 / 65536);
 }
 
 TEST(NeededSignals, ReachTheStageThatNeedsThemInItsUnit) {
