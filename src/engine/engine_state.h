@@ -268,8 +268,9 @@ struct Engine::State {
     void process(const BlockPtr& given);
     /// Through chains into histories, reactions, and on to the recorder.
     void take(Group& group, const BlockPtr& block);
-    /// What the signals that this one needs read at each sample of the block: of its own group sample by sample, else
-    /// the newest reading that there is. Also their quality, where it is not good.
+    /// Runs the signal's chain over the block, into `readings`. Signals that the chain needs are taken sample by sample
+    /// where they are of the same group, else the reading that is the newest at each sample holds; their quality, where
+    /// it is not good, becomes that of the outcome too.
     void evaluate(Group& group, Bound& bound, const Block& block);
     /// Those that others of them need come before those.
     static std::vector<Bound> inOrderOfNeed(std::vector<Bound> bound);
@@ -309,11 +310,14 @@ struct Engine::State {
     /// devicesMutex held; engine thread. False where the output is not driven: at rest, safe for good, or its device is
     /// none.
     [[nodiscard]] bool isDriven(const SignalSpec& spec) HOLDING(devicesMutex);
-    /// The same. Asks the arbiter, and sends what it says.
+    /// devicesMutex held; engine thread. Asks the arbiter and sends what it decides. False as isDriven().
     bool ask(const SignalSpec& spec, OutputHolder holder, double value, Text why = {}) HOLDING(devicesMutex);
-    /// The same, on its way from the arbiter to the device, the histories and the run.
+    /// devicesMutex held; engine thread. Hands a value that the arbiter decided to the device, the histories and the
+    /// run; without one only what holds the output is noted.
     void send(const SignalSpec& spec, std::optional<double> value) HOLDING(devicesMutex);
+    /// Engine thread: what the arbiter says of the output, for outputState().
     void noteOutput(const std::string& signal);
+    /// Null where no device can be made of that kind.
     [[nodiscard]] const DeviceKind* kindOf(const DeviceSpec& spec) const {
         return options.kinds ? options.kinds->find(spec.kind) : deviceKind(spec.kind);
     }

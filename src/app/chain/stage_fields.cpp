@@ -38,7 +38,7 @@ QString textOf(const StageTable& rows) {
     QStringList lines;
     for (const auto& row : rows) {
         QStringList numbers;
-        for (const double v : row) numbers << shown(exactNumber(v));
+        for (const double v : row) numbers << shown(exactNumber(v)).replace('-', QChar(0x2212));
         lines << numbers.join("  ");
     }
     return lines.join('\n');

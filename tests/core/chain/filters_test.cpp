@@ -117,6 +117,9 @@ TEST(Events, RingingCountsOnceAndAPauseClosesAGroup) {
         Stage::of("events", {{"threshold", 0.05}, {"hysteresis", 0.02}, {"dead-time-s", 0.0045}, {"pause-s", 0.5}});
     EXPECT_EQ(filtered(events, hits(), 1000).back(), 4);
     EXPECT_GT(filtered(events.with("dead-time-s", 0.0), hits(), 1000).back(), 4) << "without a dead time it rings";
+    std::vector<double> lost = hits();
+    lost.back() = std::nan("");
+    EXPECT_EQ(filtered(events, lost, 1000).back(), 4) << "what has been counted stays, whatever comes";
     const auto groups = filtered(events.with("reads", "group"), hits(), 1000);
     EXPECT_EQ(groups[500], 0) << "the first group is not closed yet";
     EXPECT_EQ(groups[900], 3);

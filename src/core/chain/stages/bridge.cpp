@@ -2,8 +2,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -138,7 +138,7 @@ const StageKind& bridge() {
         .unitAfter = [](const Stage& s, const std::string&) -> std::string {
             return s.text("reads") == "strain" ? "um/m" : s.text("unit");
         },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

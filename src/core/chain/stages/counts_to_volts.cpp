@@ -1,8 +1,8 @@
 #include <cmath>
 
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -94,7 +94,7 @@ const StageKind& countsToVolts() {
                                s.number("high"));
             return {};
         },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
         .reach = [](const Stage& s, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{s.number("low"), s.number("high")};
         },

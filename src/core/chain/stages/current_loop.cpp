@@ -2,8 +2,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -74,7 +74,7 @@ const StageKind& currentLoop() {
                 return failure("Both ends of the loop stand for {0}.", s.number("low"));
             return {};
         },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
         .reach = [](const Stage& s, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{std::min(s.number("low"), s.number("high")), std::max(s.number("low"), s.number("high"))};
         },

@@ -1,5 +1,5 @@
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -55,9 +55,7 @@ const StageKind& debounce() {
         .make = [](const Stage& s, const std::string&) -> MadeProcessor {
             return processor<Debounce>(seconds(s.number("time-s")));
         },
-        .memory = [](const Stage&) -> StageMemory {
-            return {.time = Duration{std::numeric_limits<std::int64_t>::max() / 4}};
-        },
+        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .keepsWhole = true,
     };

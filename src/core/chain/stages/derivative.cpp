@@ -1,7 +1,7 @@
 #include <cmath>
 
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 

@@ -1,8 +1,8 @@
 #include <cmath>
 #include <deque>
 
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -19,8 +19,7 @@ public:
           reads_(s.text("reads")) {}
     void run(Stretch& s) override {
         for (std::size_t i = 0; i < s.values.size(); ++i) {
-            const double x = s.values[i];
-            if (std::isnan(x)) continue;
+            const double x = s.values[i];  // no number is no event; what has been counted stays
             const Instant now = s.times[i];
             if (x < rearm_) armed_ = true;
             const bool ringing = any_ && now - last_ < dead_;
@@ -110,6 +109,8 @@ const StageKind& events() {
                     .withChoices = {"rate"}}},
         .sentence =
             [](const Stage& s) {
+                if (s.number("dead-time-s") == 0)
+                    return text(CRUSCOTTO_TEXT("An event each time {0} is reached."), number(s.number("threshold")));
                 return text(
                     CRUSCOTTO_TEXT("An event each time {0} is reached; for {1} s behind it nothing else counts."),
                     number(s.number("threshold")), number(s.number("dead-time-s")));
@@ -118,10 +119,8 @@ const StageKind& events() {
         .unitAfter = [](const Stage& s, const std::string& before) -> std::string {
             return s.text("reads") == "height" ? before : s.text("reads") == "rate" ? "/s" : "1";
         },
-        .memory = [](const Stage&) -> StageMemory {
-            return {.time = Duration{std::numeric_limits<std::int64_t>::max() / 4}};
-        },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .suits = isAnalogInput,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return {}; },
     };
     return kind;

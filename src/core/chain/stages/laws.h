@@ -3,7 +3,7 @@
 #include <cmath>
 
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 

@@ -1,7 +1,7 @@
 #include <cmath>
 
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -52,9 +52,7 @@ const StageKind& level() {
         },
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "1"; },
         // How long it has been between the two levels is not known.
-        .memory = [](const Stage&) -> StageMemory {
-            return {.time = Duration{std::numeric_limits<std::int64_t>::max() / 4}};
-        },
+        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
         .suits = isAnalog,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{0, 1};

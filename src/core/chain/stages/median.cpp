@@ -1,8 +1,8 @@
 #include <algorithm>
 #include <cmath>
 
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 

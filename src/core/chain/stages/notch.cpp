@@ -1,6 +1,6 @@
 #include "core/chain/stages/filter.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 

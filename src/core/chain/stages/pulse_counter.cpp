@@ -1,8 +1,8 @@
 #include <cmath>
 #include <deque>
 
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -189,7 +189,7 @@ const StageKind& pulseCounter() {
             return reads(s, "rpm") ? "{rpm}" : reads(s, "count") ? "{pulses}" : "Hz";
         },
         .memory = [](const Stage& s) -> StageMemory {
-            if (reads(s, "count")) return {.time = Duration{std::numeric_limits<std::int64_t>::max() / 4}};
+            if (reads(s, "count")) return {.time = everything};
             return {.time = seconds(s.number("silence-s") * 2 + s.number("gate-s"))};
         },
         .suits = [](ChannelKind of) { return of == ChannelKind::counterInput; },

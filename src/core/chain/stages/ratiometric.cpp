@@ -2,8 +2,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -69,7 +69,7 @@ const StageKind& ratiometric() {
                 return failure("Both ends lie at {0} % of the supply.", s.number("from"));
             return {};
         },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

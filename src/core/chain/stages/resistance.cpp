@@ -2,8 +2,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -99,7 +99,7 @@ const StageKind& resistance() {
         },
         .takes = "V",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Ohm"; },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

@@ -2,8 +2,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -134,7 +134,7 @@ const StageKind& resistanceThermometer() {
         },
         .takes = "Ohm",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

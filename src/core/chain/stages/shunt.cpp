@@ -1,6 +1,6 @@
 #include "core/base/units.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 
 namespace cruscotto::stages {
 
@@ -28,7 +28,7 @@ const StageKind& shunt() {
         },
         .takes = "V",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "A"; },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

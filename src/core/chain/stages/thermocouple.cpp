@@ -4,8 +4,8 @@
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 #include "core/chain/stages/thermocouple_functions.h"
 
 namespace cruscotto::stages {
@@ -162,7 +162,7 @@ const StageKind& thermocouple() {
         },
         .takes = "V",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
-        .suits = [](ChannelKind of) { return of == ChannelKind::analogInput; },
+        .suits = isAnalogInput,
     };
     return kind;
 }

@@ -1,6 +1,6 @@
 #include "core/chain/quality_marker.h"
-#include "core/chain/stages/line.h"
 #include "core/chain/stages/list.h"
+#include "core/chain/stages/stage_parts.h"
 #include "core/signal/pyramid.h"
 
 namespace cruscotto::stages {

@@ -1,4 +1,4 @@
-#include "core/chain/stages/line.h"
+#include "core/chain/stages/stage_parts.h"
 
 #include <cmath>
 

@@ -2,6 +2,7 @@
 
 #include "core/chain/stage_kind.h"
 
+/// What several kinds of stage have in common.
 namespace cruscotto::stages {
 
 /// y = slope * x + offset, for the stages that come down to that.
@@ -24,6 +25,12 @@ StageField unitField();
 inline std::string typedUnit(const Stage& s, const std::string&) {
     return s.text("unit");
 }
+/// The memory of a stage whose outcome depends on all that came before.
+inline constexpr Duration everything{std::numeric_limits<std::int64_t>::max() / 4};
+inline bool isAnalogInput(ChannelKind kind) {
+    return kind == ChannelKind::analogInput;
+}
+/// Whose readings are numbers: also a counter's, as a frequency.
 inline bool isAnalog(ChannelKind kind) {
     return kind == ChannelKind::analogInput || kind == ChannelKind::counterInput;
 }
