@@ -61,20 +61,25 @@ Result<std::vector<std::vector<double>>> givenFor(const SignalSpec& signal, cons
     std::vector<std::vector<double>> out;
     std::string missing, known;
     for (const Stage& stage : signal.chain)
-        for (std::size_t f = 0; f < stage.kind().fields.size(); ++f) {
-            const auto* source = std::get_if<StageSource>(&stage.value(f));
-            if (!source || source->signal.empty() || !matters(stage, stage.kind().fields[f])) continue;
-            const StageField& field = stage.kind().fields[f];
-            known += (known.empty() ? "" : ", ") + field.key;
-            auto it = given.find(field.key);
-            if (it == given.end()) it = given.find(source->signal);
+        for (const WantedSource& wanted : sourcesOf(stage)) {
+            if (!wanted.isSignal()) continue;
+            const StageField& field = stage.kind().fields[wanted.field];
+            const bool several = field.type == StageField::Type::sources;
+            const std::string& name = several ? wanted.source->signal : field.key;
+            known += (known.empty() ? "" : ", ") + name;
+            auto it = given.find(name);
+            if (it == given.end()) it = given.find(wanted.source->signal);
+            if (it == given.end() && !wanted.source->name.empty()) it = given.find(wanted.source->name);
             if (it == given.end())
-                missing += (missing.empty() ? "" : ", ") + fmt::format("{}=… ({})", field.key, unitText(field.unit));
+                missing += (missing.empty() ? "" : ", ") + fmt::format("{}=… ({})", name, unitText(wanted.unit));
             out.emplace_back(options.raw.size(), it == given.end() ? std::nan("") : it->second);
         }
     for (const auto& [name, value] : given) {
         const auto needed = neededSignals(signal.chain);
-        const bool isSignal = std::ranges::any_of(needed, [id = name](const NeededSignal& n) { return n.id == id; });
+        bool isSignal = std::ranges::any_of(needed, [id = name](const NeededSignal& n) { return n.id == id; });
+        for (const Stage& stage : signal.chain)
+            for (const WantedSource& wanted : sourcesOf(stage))
+                isSignal = isSignal || (wanted.isSignal() && wanted.source->name == name);
         if (!isSignal && (", " + known + ",").find(", " + name + ",") == std::string::npos)
             return failure("The chain needs nothing called {0}{1}.", name,
                            known.empty() ? std::string() : "; it needs " + known);

@@ -607,7 +607,7 @@ int replay(const ReplayCommand& command) {
     const std::string path = std::filesystem::absolute(command.run, ec).string();
     auto reader = RunReader::open(path, 0);
     if (!reader) return complain(reader.error().english(), badFile);
-    const Bench bench = replayBench(reader.value()->info().bench, path, {command.speed, command.loop});
+    const Bench bench = replayBench(reader.value()->info(), path, {command.speed, command.loop});
     if (auto saved = saveBench(bench, command.out, existing(command.force)); !saved)
         return complain(saved.error().english(), failed);
     say(fmt::format("{}: plays {}. Open it as any other bench.", command.out, command.run));

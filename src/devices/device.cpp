@@ -65,6 +65,11 @@ static std::string listed(const Items& items, Name&& name) {
     return out;
 }
 
+std::vector<Scale> rangesOf(const DeviceKind& kind, const TerminalInfo& terminal,
+                            const std::vector<TerminalRequest>& all) {
+    return kind.ranges ? kind.ranges(terminal.terminal, all) : terminal.ranges;
+}
+
 std::vector<Problem> checkDevices(const Bench& bench) {
     std::vector<Problem> out;
     const std::string known = listed(deviceKinds(), [](const DeviceKind& kind) { return kind.key; });
@@ -84,11 +89,21 @@ std::vector<Problem> checkDevices(const Bench& bench) {
         }
         const auto terminals = kind->terminals(device.settings);
         if (terminals.empty()) continue;  // they turn up while it runs
+        const auto requests = requestsOf(bench, device.id);
         const bool inputsKnown =
             std::any_of(terminals.begin(), terminals.end(), [](const TerminalInfo& t) { return !isOutput(t.kind); });
         for (std::size_t k = 0; k < bench.signals.size(); ++k) {
             const SignalSpec& s = *bench.signals[k];
-            if (s.device != device.id) continue;
+            if (s.device != device.id || s.computed) continue;
+            const auto settings =
+                kind->setup ? kind->setup(device.settings, s.terminal, requests) : std::vector<TerminalSetting>{};
+            for (const SetupProblem& p : problemsOf({s.terminal, s.range, s.setup}, settings)) {
+                const std::string setup = "/signals/" + std::to_string(k) + "/setup";
+                out.push_back({s.setup.contains(p.key) ? setup + "/" + p.key
+                               : s.setup.empty()       ? "/signals/" + std::to_string(k) + "/terminal"
+                                                       : setup,
+                               0, p.sentence});
+            }
             const auto it = std::find_if(terminals.begin(), terminals.end(),
                                          [&](const TerminalInfo& t) { return t.terminal == s.terminal; });
             const std::string at = "/signals/" + std::to_string(k);
@@ -109,16 +124,17 @@ std::vector<Problem> checkDevices(const Bench& bench) {
                     {at + "/kind", 0,
                      text(CRUSCOTTO_TEXT("Terminal {0} is of the kind {1}. Write that kind, or another terminal."),
                           s.terminal, channelKindName(it->kind))});
-            else if (s.range && it->ranges.empty())
+            else if (s.range && rangesOf(*kind, *it, requests).empty())
                 out.push_back({at + "/range", 0,
                                text(CRUSCOTTO_TEXT("Terminal {0} has no ranges to choose from. Leave \"range\" out."),
                                     s.terminal)});
-            else if (s.range && std::find(it->ranges.begin(), it->ranges.end(), *s.range) == it->ranges.end())
+            else if (const auto ranges = rangesOf(*kind, *it, requests);
+                     s.range && std::ranges::find(ranges, *s.range) == ranges.end())
                 out.push_back(
                     {at + "/range", 0,
                      text(CRUSCOTTO_TEXT("Terminal {0} has no range from {1} to {2} V. It has, in volts: {3}."),
                           s.terminal, shortNumber(s.range->low), shortNumber(s.range->high),
-                          listed(it->ranges, [](const Scale& range) {
+                          listed(ranges, [](const Scale& range) {
                               return shortNumber(range.low) + " to " + shortNumber(range.high);
                           }))});
         }

@@ -11,6 +11,7 @@
 #include "core/bench/bench.h"
 #include "core/signal/block.h"
 #include "devices/device_status.h"
+#include "devices/terminal_setup.h"
 #include "devices/wire.h"
 
 namespace cruscotto {
@@ -40,12 +41,6 @@ struct DeviceContext {
     std::shared_ptr<WireTap> wire{};
     /// Nothing is driven, and nothing is sent but what reading needs.
     bool atRest = false;
-};
-
-/// What a bench asks of one terminal.
-struct TerminalRequest {
-    std::string terminal;
-    std::optional<Scale> range;
 };
 
 /// One connected thing. Constructed from its settings; run() is called once, on a thread of its own.

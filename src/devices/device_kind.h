@@ -55,6 +55,13 @@ struct DeviceKind {
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;
     Result<void> (*check)(const JsonText& settings) = nullptr;
+    /// What can be set at a terminal, as long as the bench asks for these; null: nothing.
+    std::vector<TerminalSetting> (*setup)(const JsonText& settings, const std::string& terminal,
+                                          const std::vector<TerminalRequest>& all) = nullptr;
+    /// The ranges that it has then, in volts, smallest first; null: those that `terminals` tells.
+    std::vector<Scale> (*ranges)(const std::string& terminal, const std::vector<TerminalRequest>& all) = nullptr;
+    /// One plain sentence: what the terminal is set to. Null: there is none.
+    Text (*setupSentence)(const std::string& terminal, const std::vector<TerminalRequest>& all) = nullptr;
     /// Signals of the bench whose newest readings the device wants, and the terminal that each is set at; null: none.
     std::map<std::string, std::string> (*publishes)(const JsonText& settings) = nullptr;
     /// What the settings say is sent at the beginning may do more than reading needs; null: nothing is.
@@ -70,6 +77,10 @@ struct DeviceKind {
                                           const std::vector<TerminalRequest>&)>
         make{};
 };
+
+/// The ranges that the terminal has as the bench sets it up, in volts, smallest first.
+std::vector<Scale> rangesOf(const DeviceKind& kind, const TerminalInfo& terminal,
+                            const std::vector<TerminalRequest>& all);
 
 /// The kinds that devices can be made of. Whoever makes devices is handed these; any thread.
 class DeviceKinds {

@@ -217,6 +217,7 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     s.source.setAnchor(s.startAnchor);
     s.bench = bench;
     s.indexSignals();
+    s.arrangeComputed();
     {
         const Lock lock(s.devicesMutex);
         s.atRest = s.options.outputsAtRest;
@@ -270,6 +271,7 @@ void Engine::stop() {
     }
     for (const auto& running : ending)
         if (running->thread.joinable()) running->thread.join();
+    s.call([&s] { s.finishComputed(); });
     stopRecording();
     s.call([] {});
     {
@@ -313,7 +315,7 @@ void Engine::wait() {
         Lock lock(s.queueMutex);
         s.queueChanged.wait(lock, [&]() HOLDING(s.queueMutex) { return s.alive == 0; });
     }
-    s.call([] {});
+    s.call([&s] { s.finishComputed(); });
 }
 
 void Engine::interrupt() {

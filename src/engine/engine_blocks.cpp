@@ -44,6 +44,13 @@ void Engine::State::evaluate(Group& group, Bound& bound, const Block& block) {
         if (bound.wanted) bound.now = readings;
         return;
     }
+    if (group.inputs) {
+        const std::vector<std::span<const double>> needed(group.inputs->values.begin(), group.inputs->values.end());
+        bound.evaluator->process(block, bound.column, readings, needed);
+        readings.quality.insert(readings.quality.end(), group.inputs->quality.begin(), group.inputs->quality.end());
+        if (bound.wanted) bound.now = readings;
+        return;
+    }
     std::vector<std::vector<double>> held(bound.needs.size());
     std::vector<std::span<const double>> needed;
     std::vector<QualityInterval> worse;
@@ -72,7 +79,7 @@ void Engine::State::evaluate(Group& group, Bound& bound, const Block& block) {
 
 void Engine::State::indexSignals() {
     signalsAt.clear();
-    for (const auto& spec : bench.signals) signalsAt[spec->device + "\n" + spec->terminal].push_back(spec);
+    for (const auto& spec : bench.signals) signalsAt[spec->device + "\n" + (spec->computed ? spec->id : spec->terminal)].push_back(spec);
 }
 
 Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGroup>& scan) {
@@ -88,7 +95,7 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
         group.timeline =
             std::make_shared<Timeline>(scan->clocked() ? std::max<std::size_t>(4096, size.samples / 16) : size.samples);
     }
-    if (!sameShape) {
+    if (!sameShape && !scan->device.empty()) {
         const Lock lock(mutex);
         for (const Channel& channel : scan->channels) {
             const SeenTerminal terminal{scan->device, channel};
@@ -128,6 +135,7 @@ void Engine::State::bind(Group& group) {
         }
     }
     group.bound = inOrderOfNeed(std::move(now));
+    for (Bound& b : group.bound) b.wanted = b.wanted || computedFrom.contains(b.spec->id);
     arrangeKeeping(group);
 }
 
@@ -211,7 +219,8 @@ void Engine::State::process(const BlockPtr& given) {
     if (std::exchange(group.anew, false) && before != Instant{} && !block->group->name.starts_with(outputGroup)) {
         auto marked = std::make_shared<Block>(*block);
         marked->gapBefore = Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0,
-                                "The device was set up anew."};
+                                block->group->device.empty() ? "The computation was changed."
+                                                             : "The device was set up anew."};
         block = std::move(marked);
     }
     const std::vector<Instant>& times = block->times;
@@ -254,15 +263,17 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
     }
     measuredExact += bytes;
     measured.store(static_cast<std::uint64_t>(measuredExact), std::memory_order_relaxed);
-    if (options.pace == Pace::asFastAsPossible) {
+    if (options.pace == Pace::asFastAsPossible && !group.inputs) {
         const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
         if (end.ns > reached.load(std::memory_order_relaxed)) reached.store(end.ns, std::memory_order_release);
     }
-    if (!recorder) return;
-    for (Bound& b : group.bound) b.came = true;
-    record({block, group.columns, std::move(buckets)});
-    for (ShotGate::Part& part : kept) record(std::move(part));
-    noteShots();
+    if (recorder) {
+        for (Bound& b : group.bound) b.came = true;
+        record({block, group.columns, std::move(buckets)});
+        for (ShotGate::Part& part : kept) record(std::move(part));
+        noteShots();
+    }
+    if (!computedFrom.empty()) feedComputed(group, *block);
 }
 
 void Engine::State::react(const std::string& signal) {
@@ -336,6 +347,7 @@ void Engine::State::markLost(const std::string& device, Quality quality) {
     for (auto& [key, group] : groups)
         if (key.first == device && !key.second.starts_with(outputGroup))
             for (Bound& b : group.bound) b.history->markLost(now(), quality);
+    markComputedLost(device, quality);
 }
 
 void Engine::setReactions(const std::vector<Reaction>& reactions) {

@@ -11,18 +11,8 @@ namespace cruscotto {
 
 namespace {
 
-std::vector<TerminalRequest> requestsFor(const Bench& bench, const std::string& device) {
-    std::vector<TerminalRequest> out;
-    for (const auto& s : bench.signals)
-        if (s->device == device) out.push_back({s->terminal, s->range});
-    return out;
-}
-
 bool sameRequests(const Bench& a, const Bench& b, const std::string& device) {
-    const auto x = requestsFor(a, device), y = requestsFor(b, device);
-    return std::equal(x.begin(), x.end(), y.begin(), y.end(), [](const TerminalRequest& p, const TerminalRequest& q) {
-        return p.terminal == q.terminal && p.range == q.range;
-    });
+    return requestsOf(a, device) == requestsOf(b, device);
 }
 
 }  // namespace
@@ -318,7 +308,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
         *this, spec,
         DeviceContext{spec.id, options.pace, options.until ? std::optional(Instant{options.until->ns}) : std::nullopt,
                       wire(spec.id), rests(spec)},
-        requestsFor(bench, spec.id));
+        requestsOf(bench, spec.id));
     Running* r = running.get();
     devices[spec.id] = std::move(running);
     fallen.erase(spec.id);
@@ -340,6 +330,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
 void Engine::State::take(const Bench& next) {
     const Bench before = std::exchange(bench, next);
     indexSignals();
+    arrangeComputed();
     const Lock lock(devicesMutex);
     if (stopped) return;
     reap();
@@ -352,7 +343,7 @@ void Engine::State::take(const Bench& next) {
             continue;
         }
         Running& running = *it->second;
-        const auto requests = requestsFor(bench, spec->id);
+        const auto requests = requestsOf(bench, spec->id);
         tellSafeValues(running);
         leaveOutputs(before, running);
         const bool same = running.spec.settings == spec->settings;

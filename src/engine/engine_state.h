@@ -10,6 +10,7 @@
 
 #include "core/base/guarded.h"
 #include "core/base/level.h"
+#include "core/chain/input_aligner.h"
 #include "core/history/history_source.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
@@ -19,7 +20,8 @@
 
 /// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
 /// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks),
-/// engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
+/// engine_computed.cpp (signals that are
+/// computed from others), engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
 namespace cruscotto {
 
 /// The group of an output's own samples is called by this and the output's id.
@@ -82,13 +84,28 @@ struct Engine::State {
         std::shared_ptr<const SignalSpec> evaluated;  // whose chain that is
         std::vector<NeededSignal> needs;              // other signals, for its chain
         std::vector<std::string> units;               // that those read in
-        bool wanted = false;                          // another signal of this group needs it
+        bool wanted = false;  // another signal of this group needs it, or a computed one does
         Readings now;                                 // of the block at hand, where it is wanted
         std::shared_ptr<SignalHistory> history;
         std::optional<KeepFilter> filter;  // where not every raw sample is recorded
         std::size_t recorded = 0;          // else its place among the recorded columns
         bool came = false;                 // something of it, since the recording began
         double share = 1;                  // bytes recorded for each raw one, about
+    };
+    /// A computed signal: what its inputs have brought so far, and the moments for which not all of them have come yet.
+    struct Computed {
+        Computed(std::shared_ptr<const SignalSpec> s, std::vector<NeededSignal> n, const InputAligner::Rule& rule)
+            : spec(std::move(s)), needs(std::move(n)), aligner(needs.size(), rule) {}
+        std::shared_ptr<const SignalSpec> spec;
+        std::shared_ptr<const ScanGroup> group;  // of its own; null until its clock's is known
+        std::vector<NeededSignal> needs;
+        InputAligner aligner;
+        std::deque<BlockPtr> waiting;  // columns without readings, at the moments
+        std::size_t done = 0;          // of the first of them
+        Instant clockUntil;
+        std::optional<std::int64_t> nextTick;  // of a rate of its own
+        std::uint64_t samples = 0;
+        InputAligner::Aligned aligned;  // of the block that is worked on
     };
     struct Group {
         std::shared_ptr<const ScanGroup> group;
@@ -98,6 +115,7 @@ struct Engine::State {
         Instant newest;             // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
         bool anew = false;  // the device was made anew: its next samples do not go on from those before
+        const InputAligner::Aligned* inputs = nullptr;  // of a computed signal, for the block at hand
     };
 
     /// Why samples are lost that the queue cannot take; they are counted there.
@@ -113,6 +131,9 @@ struct Engine::State {
     std::map<std::pair<std::string, std::string>, Group> groups;
     std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>>
         signalsAt;  // by device and terminal
+    std::vector<std::unique_ptr<Computed>> computed;  // those that others need come before those
+    /// By the signal that they need, or whose samples are their moments.
+    std::unordered_multimap<std::string, Computed*> computedFrom;
     std::shared_ptr<Recorder> recorder;
     bool makingRun = false;
     bool brokenDown = false;
@@ -272,6 +293,16 @@ struct Engine::State {
     /// where they are of the same group, else the reading that is the newest at each sample holds; their quality, where
     /// it is not good, becomes that of the outcome too.
     void evaluate(Group& group, Bound& bound, const Block& block);
+    /// The bench's computed signals; those that are as they were go on.
+    void arrangeComputed();
+    /// The newest block of the group, with its readings, to the computed signals that need it; works out what can be.
+    void feedComputed(const Group& group, const Block& block);
+    /// Works out all moments for which the inputs have come.
+    void advance(Computed& c);
+    /// And those for which they have not: nothing more will come.
+    void finishComputed();
+    /// Marks the computed signals that get nothing new any more because this device is lost.
+    void markComputedLost(const std::string& device, Quality quality);
     /// Those that others of them need come before those.
     static std::vector<Bound> inOrderOfNeed(std::vector<Bound> bound);
     /// With `readings` of the signal: notes which outputs are to be set behind this block.

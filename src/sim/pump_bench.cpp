@@ -79,6 +79,27 @@ void PumpBench::sense() {
     levels_[0] = !levels_[0];  // a switch to ground
 }
 
+void PumpBench::setFaults(std::span<const std::string_view> names) {
+    const auto on = [&](std::string_view name) { return std::ranges::find(names, name) != names.end(); };
+    faults = {on("broken-outlet-wire"), on("clipped-vibration"), on("hum"), on("stalled-shaft"), on("dry-running")};
+}
+
+std::array<Source, Scene::analogCount> PumpBench::sources() const {
+    constexpr double common = 0.5;  // the shunt is in the motor's supply line
+    return {Source{volts_[0], 1000},
+            {volts_[1], 250},
+            {common + volts_[2] / 2, 100},
+            {common - volts_[2] / 2, 100},
+            {volts_[3], 10},
+            {0, volts_[4] / 0.001},
+            {volts_[5], 100},
+            {volts_[6], 1e7}};
+}
+
+std::array<Contact, Scene::digitalCount> PumpBench::contacts() const {
+    return {Contact{!levels_[0], true}, {levels_[1], false}, {levels_[2], false}, {levels_[3], false}};
+}
+
 void PumpBench::step(double dt) {
     t_ += dt;
     hydraulics(dt);

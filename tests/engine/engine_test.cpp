@@ -318,7 +318,8 @@ TEST(Recording, HoldsEverySampleAndTheReadingsComeOutTheSame) {
     EXPECT_TRUE(info.closed);
     EXPECT_EQ(info.lostSamples(), 0U);
     for (const RunSignal& s : info.signals) {
-        const bool counter = s.current().kind == ChannelKind::counterInput;
+        const ChannelKind kind = s.current().kind;
+        const bool counter = kind == ChannelKind::counterInput || kind == ChannelKind::computed;
         if (!isOutput(s.current().kind)) EXPECT_EQ(s.samples, counter ? 1000U : 10'000U) << s.key;
     }
     EXPECT_EQ(info.signals.size(), bench.signals.size());

@@ -41,7 +41,7 @@ std::vector<double> samplesOf(const std::string& path, const std::string& key) {
 TEST(Replay, PlaysARunSampleBySample) {
     test::TempFolder folder;
     const std::string path = recordPump(folder);
-    const Bench recorded = RunReader::open(path).value()->info().bench;
+    const RunInfo recorded = RunReader::open(path).value()->info();
     const Bench bench = replayBench(recorded, path, {});
     EXPECT_TRUE(checkDevices(bench).empty());
     EngineOptions options;
@@ -52,10 +52,11 @@ TEST(Replay, PlaysARunSampleBySample) {
     engine->stopRecording();
     engine->stop();
     std::size_t compared = 0;
-    for (const auto& signal : recorded.signals) {
+    for (const auto& signal : recorded.bench.signals) {
         const auto was = samplesOf(path, signal->id), is = samplesOf(again, signal->id);
         ASSERT_EQ(is.size(), was.size()) << signal->id;
-        EXPECT_EQ(is, was) << signal->id;
+        for (std::size_t i = 0; i < was.size(); ++i)
+            ASSERT_TRUE(is[i] == was[i] || (std::isnan(is[i]) && std::isnan(was[i]))) << signal->id << " at " << i;
         compared += was.size();
     }
     EXPECT_GT(compared, 10'000U);
@@ -73,7 +74,7 @@ TEST(Replay, ASlowRunShowsItsSamplesAtTheirTimesAndNotABlockAtOnce) {
         writer->add(test::clockedBlock(group, 0, Instant{1'000'000'000}, samples), {{0, "in"}});
         ASSERT_TRUE(writer->close().ok());
     }
-    const Bench bench = replayBench(RunReader::open(path).value()->info().bench, path, {20, false});
+    const Bench bench = replayBench(RunReader::open(path).value()->info(), path, {20, false});
     const std::string again = folder.file("again.run");
     const auto engine = std::move(Engine::startRecorded(bench, again).value());
     // Half a second in, about ten have come and the others have not.
@@ -91,7 +92,7 @@ TEST(Replay, ASlowRunShowsItsSamplesAtTheirTimesAndNotABlockAtOnce) {
 TEST(Replay, FasterAndAgainAndAgain) {
     test::TempFolder folder;
     const std::string path = recordPump(folder);
-    const Bench recorded = RunReader::open(path).value()->info().bench;
+    const RunInfo recorded = RunReader::open(path).value()->info();
     const Bench bench = replayBench(recorded, path, {20, true});
     auto engine = Engine::start(bench);
     const std::string device = bench.devices[0]->id;
@@ -106,7 +107,7 @@ TEST(Replay, FasterAndAgainAndAgain) {
 TEST(Replay, WhatCannotBePlayedIsSaid) {
     test::TempFolder folder;
     const std::string path = recordPump(folder);
-    Bench bench = replayBench(RunReader::open(path).value()->info().bench, folder.file("none.run"), {});
+    Bench bench = replayBench(RunReader::open(path).value()->info(), folder.file("none.run"), {});
     auto engine = Engine::start(bench);
     const std::string device = bench.devices[0]->id;
     EXPECT_TRUE(eventually([&] { return engine->deviceStatus()[device].state == LinkState::absent; }));

@@ -10,6 +10,7 @@
 #include <cmath>
 #include <map>
 
+#include "app/chain/raw_watch.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -25,6 +26,22 @@ namespace {
 /// Exactly as it is kept, with the minus that readings have.
 QString plain(double v) {
     return shown(exactNumber(v)).replace('-', QChar(0x2212));
+}
+
+/// What can be set at the terminal now, and what not: with another, its card is built anew.
+std::string setupShape(const Bench& bench, const SignalSpec& s) {
+    const DeviceSpec* device = bench.device(s.device);
+    const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
+    if (!kind || !kind->setup) return {};
+    const auto all = requestsOf(bench, s.device);
+    std::string out;
+    for (const TerminalSetting& setting : kind->setup(device->settings, s.terminal, all)) {
+        out += setting.key;
+        for (const auto& c : setting.choices) out += c.blocked.empty() ? '+' : '-';
+    }
+    if (kind->ranges)
+        for (const Scale& r : kind->ranges(s.terminal, all)) out += "/" + exactNumber(r.high);
+    return out;
 }
 
 }  // namespace
@@ -52,10 +69,26 @@ bool ChainDrawer::editable() const {
 }
 
 void ChainDrawer::open(const QString& signal) {
+    if (signal != signal_) endTrial();
     signal_ = signal;
     shape_.clear();
     rebuild();
     verticalScrollBar();
+}
+
+void ChainDrawer::hideEvent(QHideEvent* event) {
+    if (!event->spontaneous()) endTrial();
+    QScrollArea::hideEvent(event);
+}
+
+void ChainDrawer::endTrial() {
+    const std::string id = std::exchange(tried_, {});
+    const SignalSpec* s = session_.bench().signal(id);
+    if (!s || !s->output || !session_.engine()) return;
+    for (const auto& page : session_.bench().pages)
+        for (const TileSpec& tile : page->tiles)
+            if (std::ranges::find(tile.signals, id) != tile.signals.end()) return;  // somebody sees and holds it there
+    session_.engine()->setOutput(id, s->output->safe);
 }
 
 void ChainDrawer::edit(const QString& effect, SignalSpec next) {
@@ -88,13 +121,17 @@ void ChainDrawer::rebuild() {
     for (const Stage& stage : s->chain) {
         shape += "/" + stageKey(stage);
         for (const StageField& field : stage.kind().fields) shape += matters(stage, field) ? '+' : '-';
+        for (const WantedSource& wanted : sourcesOf(stage)) shape += wanted.source->signal.empty() ? 'c' : 's';
     }
+    shape += "/" + setupShape(session_.bench(), *s);
+    if (s->computed) shape += s->computed->clock.empty() ? "/rate" : "/clock";
     shape += "/" + std::to_string(static_cast<int>(s->keep.what));
     if (shape != shape_) {
         shape_ = shape;
         stageCards_.clear();
         showers_.clear();
         limitsCard_ = nullptr;
+        watch_ = nullptr;
         auto* content = new QWidget;
         content->setObjectName("panel");
         auto* column = new QVBoxLayout(content);
@@ -102,7 +139,10 @@ void ChainDrawer::rebuild() {
         column->setSpacing(0);
         addIdentity(column);
         if (session_.isRun()) addCorrection(column);
-        addTerminal(column);
+        if (s->computed)
+            addComputation(column);
+        else
+            addTerminal(column);
         for (std::size_t i = 0; i < s->chain.size(); ++i) addStage(column, i);
         if (editable()) {
             auto* add = new QPushButton(tr("Add a stage"), content);
@@ -260,59 +300,6 @@ void ChainDrawer::addCorrection(QVBoxLayout* column) {
     column->addWidget(card);
 }
 
-void ChainDrawer::addTerminal(QVBoxLayout* column) {
-    const SignalSpec* s = spec();
-    const DeviceSpec* device = session_.bench().device(s->device);
-    const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
-    auto* card = new StageCard(tr("Terminal %1").arg(shown(s->terminal)), column->parentWidget());
-    std::vector<Scale> ranges;
-    if (kind)
-        for (const TerminalInfo& t : kind->terminals(device->settings))
-            if (t.terminal == s->terminal) ranges = t.ranges;
-    if (!ranges.empty()) {
-        auto* range = combo(tr("Range"), card);
-        for (const Scale& r : ranges)
-            range->addItem(tr("%1 to %2 V")
-                               .arg(shown(shortNumber(r.low)).replace('-', QChar(0x2212)), shown(shortNumber(r.high))));
-        connect(range, &QComboBox::activated, this, [this, ranges](int i) {
-            // The box's range and the factor from counts to volts are one decision: they change together.
-            SignalSpec next = *spec();
-            next.range = ranges[static_cast<std::size_t>(i)];
-            for (Stage& stage : next.chain) stage = withRange(stage, *next.range);
-            edit(tr("Change range"), std::move(next));
-        });
-        showers_.push_back([range, ranges](const SignalSpec& now) {
-            const auto it = std::find(ranges.begin(), ranges.end(), now.range.value_or(ranges.back()));
-            range->setCurrentIndex(static_cast<int>(it - ranges.begin()));
-        });
-        place(card->fields(), labelled(tr("Range"), range, card));
-    }
-    const QString where = device ? shown(device->name) : shown(s->device);
-    QString sentence;
-    switch (s->kind) {
-        case ChannelKind::analogInput:
-            sentence = ranges.empty()
-                           ? tr("Comes ready made from %1.").arg(where)
-                           : tr("Analog input of %1; the smallest range that the signal fits is the best.").arg(where);
-            break;
-        case ChannelKind::digitalInput:
-            sentence = tr("Digital input of %1: 0 is low, 1 is high.").arg(where);
-            break;
-        case ChannelKind::counterInput:
-            sentence = tr("Counts pulses, in %1.").arg(where);
-            break;
-        case ChannelKind::analogOutput:
-            sentence = tr("Analog output of %1, in volts.").arg(where);
-            break;
-        case ChannelKind::digitalOutput:
-            sentence = tr("Digital output of %1.").arg(where);
-            break;
-    }
-    card->setSentence(sentence);
-    stageCards_.push_back(card);
-    column->addWidget(card);
-}
-
 void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
     const Stage& stage = spec()->chain[i];
     auto* card = new StageCard(shown(stageTitle(stage)), column->parentWidget());
@@ -398,7 +385,23 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
         if (s.output) back->setCurrentIndex(static_cast<int>(s.output->onReturn));
     });
     card->fields()->addWidget(labelled(tr("Device back"), back, card));
+    if (session_.engine()) {
+        auto* now = new Field(tr("Try it"), card);
+        now->setPlaceholderText(tr("a value"));
+        connect(now, &Field::taken, this, [this, card, now](const QString& typed) {
+            double v = 0;
+            const SignalSpec* s = spec();
+            const bool fine = parseNumber(typed.toStdString(), v) && s && s->output && v >= s->output->low && v <= s->output->high;
+            now->markWrong(!fine, fine ? QString() : tr("A number between the lowest and the highest"));
+            if (!fine) return;
+            tried_ = s->id;
+            const bool driven = session_.engine() && session_.engine()->setOutput(s->id, v);
+            card->setWrong(driven ? QString() : tr("It is not driven now: the outputs are at rest or safe, or the device is away."));
+        });
+        place(card->fields(), labelled(tr("Try it"), now, card));
+    }
     card->setSentence(
+        tr("Tried from here, it goes back to its safe value when the chain is closed, unless it stands on a page. ") +
         tr("The safe value is applied whenever the bench stops, fails or closes, and while the device is lost."));
     column->addWidget(card);
 }
@@ -497,6 +500,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     const SignalSpec* s = spec();
     if (!digits || !s || stageCards_.empty()) return;
     const std::vector<double> values = session_.source().stagesAt(s->id, t);
+    if (watch_) watch_->look(session_.source(), *s, t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;  // of the converter, as long as the unit stays
     std::string stepUnit;
@@ -520,7 +524,8 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         }
         if (i == s->chain.size() && i > 0 && !isDigital(s->kind))
             decimals = std::max(decimals, session_.seen().decimalsOf(*s));
-        stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
+        // What is computed begins with nothing of its own.
+        if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
     }
     if (limitsCard_) {
         const Reading r = session_.source().at(s->id, t);

@@ -10,7 +10,9 @@
 namespace cruscotto {
 
 class Field;
+class RawWatch;
 struct StageCapture;
+struct TerminalSetting;
 
 /// How the reading of the selected signal is made, stage by stage, each with its own live value and edited in place.
 class ChainDrawer : public QScrollArea {
@@ -24,6 +26,9 @@ public:
     [[nodiscard]] StageCard* card(int i) const {
         return i < static_cast<int>(stageCards_.size()) ? stageCards_[static_cast<std::size_t>(i)] : nullptr;
     }
+
+protected:
+    void hideEvent(QHideEvent* event) override;
 
 Q_SIGNALS:
     void closeAsked();
@@ -40,6 +45,10 @@ private:
     void editStage(std::size_t i, const Stage& next, const QString& effect);
     void addIdentity(QVBoxLayout* column);
     void addTerminal(QVBoxLayout* column);
+    void addSetup(StageCard& card, const TerminalSetting& setting);
+    void changeSetup(const std::string& key, std::variant<double, std::string> value, const QString& effect);
+    /// What the terminal's raw value does: its last seconds, and what it has spanned since the chain was opened.
+    void addTrial(StageCard& card);
     void addStage(QVBoxLayout* column, std::size_t i);
     void addLimits(QVBoxLayout* column);
     void addOutput(QVBoxLayout* column);
@@ -51,12 +60,19 @@ private:
                        std::function<void(double)> set);
     void addStageField(StageCard& card, std::size_t stage, std::size_t field);
     void addSource(StageCard& card, std::size_t stage, std::size_t field);
+    void addSources(StageCard& card, std::size_t stage, std::size_t field);
+    void addSourceRow(StageCard& card, std::size_t stage, std::size_t field, std::size_t row);
+    void addReset(StageCard& card, std::size_t stage, std::size_t field);
+    /// Of a computed signal: what is worked out, and when.
+    void addComputation(QVBoxLayout* column);
     /// A choice among words, each with the text that the stage keeps for it.
     void addChoice(StageCard& card, std::size_t stage, std::size_t field, const QStringList& shown,
                    const std::vector<std::string>& kept);
     /// What comes into the stage, on average over the last second, becomes the captured field; false, and said, if
     /// there is nothing.
     bool capture(std::size_t stage, const StageCapture& capture);
+    /// An output that was tried from here goes safe, unless it is on a page.
+    void endTrial();
     void stageMenu(std::size_t i, QPoint at);
 
     Session& session_;
@@ -65,6 +81,8 @@ private:
     std::vector<StageCard*> stageCards_;
     StageCard* limitsCard_ = nullptr;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
+    RawWatch* watch_ = nullptr;
+    std::string tried_;  ///< an output that was set from here
 };
 
 }  // namespace cruscotto

@@ -188,6 +188,10 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
         }
         case StageField::Type::source:
             return addSource(card, i, f);
+        case StageField::Type::sources:
+            return addSources(card, i, f);
+        case StageField::Type::resets:
+            return addReset(card, i, f);
         case StageField::Type::list:
         case StageField::Type::table: {
             auto* lines = new LinesField(title, {}, &card);

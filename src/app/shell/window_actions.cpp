@@ -7,6 +7,7 @@
 #include <QMenu>
 
 #include "app/device/device_edits.h"
+#include "app/document/computed_edits.h"
 #include "app/page/tiles/tile_form.h"
 #include "app/run/run_dialogs.h"
 #include "app/run/shot_dialog.h"
@@ -175,11 +176,23 @@ void MainWindow::makeActions() {
         session_.edit(tr("Change ribbon"), std::move(next));
         ribbon_->refresh(true);
     });
+    add("add-computed", bench, tr("Add a computed signal"), QKeySequence("Ctrl+Shift+M"), [this] {
+        std::string id;
+        session_.edit(tr("Add computed signal"),
+                      withNewComputed(session_.bench(), list_->currentSignal().toStdString(),
+                                      tr("Computed").toStdString(), &id));
+        openChain(shown(id));
+    });
     add("remove-signal", pages, tr("Remove the signal from the bench"), {}, [this] {
         const std::string id = list_->currentSignal().toStdString();
         if (id.empty()) return;
-        if (const auto others = dependentsOf(session_.bench(), id); !others.empty())
-            return notice(tr("%1 needs it. Choose another source there first.").arg(shown(others.front()->name)));
+        if (const auto others = dependentsOf(session_.bench(), id); !others.empty()) {
+            QStringList names;
+            for (const auto& other : others) names << shown(other->name);
+            return notice(tr("%1 depends on it. Choose another source there first.", nullptr,
+                             static_cast<int>(names.size()))
+                              .arg(names.join(tr(", "))));
+        }
         session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), id));
     });
     add("page-new", pages, tr("Add a page"), QKeySequence("Ctrl+T"), [this] { page_->addPage(); });
@@ -261,6 +274,7 @@ void MainWindow::updateActions() {
     actions_["mark"]->setEnabled(session_.engine());
     actions_["find"]->setEnabled(session_.engine());
     actions_["wire"]->setEnabled(session_.engine());
+    actions_["add-computed"]->setEnabled(session_.engine() && !session_.bench().signals.empty());
     actions_["drive"]->setEnabled(session_.outputsAtRest());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
     for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
@@ -295,7 +309,7 @@ void MainWindow::rowMenu(QPoint at) {
     } else {
         menu.addAction(tr("Open its chain"), this, open);
         menu.addSeparator();
-        for (const char* key : {"put", "to-ribbon"}) menu.addAction(actions_[key]);
+        for (const char* key : {"put", "to-ribbon", "add-computed"}) menu.addAction(actions_[key]);
     }
     menu.addSeparator();
     menu.addAction(signal.isEmpty() ? tr("Copy what it says") : tr("Copy the reading"), this, [this] {

@@ -123,7 +123,7 @@ SignalModel::SignalModel(Session& session, QObject* parent) : QAbstractListModel
 
 void SignalModel::take() {
     std::vector<Row> next;
-    for (const auto& device : session_.bench().devices) {
+    const auto take = [&](const std::shared_ptr<const DeviceSpec>& device) {
         Row heading;
         heading.device = device;
         next.push_back(std::move(heading));
@@ -134,7 +134,16 @@ void SignalModel::take() {
                 row.signal = signal;
                 next.push_back(std::move(row));
             }
-    }
+    };
+    for (const auto& device : session_.bench().devices) take(device);
+    // What is computed from others stands behind all devices, under a heading that is none.
+    static const auto computed = [] {
+        DeviceSpec heading;
+        heading.name = tr("Computed").toStdString();
+        return std::make_shared<const DeviceSpec>(heading);
+    }();
+    if (std::ranges::any_of(session_.bench().signals, [](const auto& s) { return s->computed.has_value(); }))
+        take(computed);
     const bool same = std::equal(next.begin(), next.end(), rows_.begin(), rows_.end(), [](const Row& a, const Row& b) {
         return a.device->id == b.device->id && !a.signal == !b.signal && (!a.signal || a.signal->id == b.signal->id);
     });
@@ -161,6 +170,9 @@ QVariant SignalModel::data(const QModelIndex& index, int role) const {
         if (!r.signal) return QString("%1 %2").arg(shown(r.device->name), r.sentence).trimmed();
         return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality).simplified();
     }
+    if (role == Qt::ToolTipRole && r.signal && r.signal->computed)
+        return tr("%1, computed. Drag it to the page; double-click to see how it is worked out.")
+            .arg(shown(r.signal->name));
     if (role == Qt::ToolTipRole && r.signal)
         return tr("%1 on %2, %3. Drag it to the page; double-click to see how the reading is made.")
             .arg(shown(r.signal->terminal), shown(r.device->name), shown(r.signal->name));
@@ -206,7 +218,7 @@ bool SignalModel::refresh(Instant t) {
                     sentence =
                         tr("%n line(s) did not fit and were skipped.", nullptr, static_cast<int>(it->second.rejected));
             } else {
-                r.quality = session_.isRun() ? tr("recorded") : QString();
+                r.quality = session_.isRun() && !r.device->id.empty() ? tr("recorded") : QString();
             }
             heights = heights || sentence != r.sentence;
             r.sentence = sentence;
@@ -241,13 +253,14 @@ SignalList::SignalList(Session& session, QWidget* parent) : QListView(parent), m
     setViewportMargins(0, 4, 0, 4);
     // A device is for opening only: one click does. A signal is also dragged and selected.
     connect(this, &QListView::clicked, this, [this](const QModelIndex& index) {
-        if (!model_.row(index.row()).signal) Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
+        const auto& row = model_.row(index.row());
+        if (!row.signal && !row.device->id.empty()) Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
     });
     connect(this, &QListView::activated, this, [this](const QModelIndex& index) {
         const auto& row = model_.row(index.row());
         if (row.signal)
             Q_EMIT chainAsked(shown(row.signal->id));
-        else
+        else if (!row.device->id.empty())
             Q_EMIT deviceAsked(shown(row.device->id));
     });
 }

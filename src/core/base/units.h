@@ -1,6 +1,7 @@
 #pragma once
 
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -26,5 +27,17 @@ struct UnitConversion {
 std::optional<UnitConversion> convertUnit(const std::string& from, const std::string& to);
 /// The codes that `ucum` can be converted to, itself included, in the order to offer them; empty if it is not known.
 std::vector<std::string> compatibleUnits(const std::string& ucum);
+
+struct UnitPower {
+    std::string unit;
+    int power = 1;
+};
+struct UnitProduct {
+    std::string unit;
+    double factor = 1;  ///< the product of the numbers times this is in `unit`
+};
+/// Of a product of powers: V and A make W; bar and L/min make W, with a factor of 1.667; A over A makes 1. What has no
+/// unit of its own here is written as a product ("bar.s"), with a factor of 1.
+UnitProduct unitProduct(std::span<const UnitPower> powers);
 
 }  // namespace cruscotto

@@ -83,9 +83,13 @@ Bench withoutSignal(Bench bench, const std::string& id) {
     for (const auto& dependent : dependentsOf(bench, id)) {
         SignalSpec next = *dependent;
         for (Stage& stage : next.chain)
-            for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
-                if (const auto* source = std::get_if<StageSource>(&stage.value(i)); source && source->signal == id)
-                    stage = stage.with(i, stage.kind().fields[i].first);
+            for (const Stage on = stage.switched(true); const WantedSource& wanted : sourcesOf(on)) {
+                if (wanted.source->signal != id) continue;
+                const auto* first = std::get_if<StageSource>(&stage.kind().fields[wanted.field].first);
+                stage =
+                    withSource(stage, wanted, first ? *first : StageSource{"", 0, wanted.unit, wanted.source->name});
+            }
+        if (next.computed && next.computed->clock == id) next.computed->clock.clear();
         bench = withSignal(std::move(bench), std::move(next));
     }
     take(bench.signals, id);
@@ -102,7 +106,17 @@ Bench withoutDevice(Bench bench, const std::string& id) {
     take(bench.devices, id);
     const auto signals = bench.signals;
     for (const auto& signal : signals)
-        if (signal->device == id) bench = withoutSignal(std::move(bench), signal->id);
+        if (signal->device == id && !signal->computed) bench = withoutSignal(std::move(bench), signal->id);
+    // What was computed from nothing else is of no use any more, nor what was computed from that.
+    for (bool again = true; again;) {
+        again = false;
+        for (const auto& signal : signals) {
+            const SignalSpec* now = signal->computed ? bench.signal(signal->id) : nullptr;
+            if (!now || !neededSignals(now->chain).empty() || neededSignals(signal->chain).empty()) continue;
+            bench = withoutSignal(std::move(bench), signal->id);
+            again = true;
+        }
+    }
     return bench;
 }
 
@@ -167,7 +181,8 @@ std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signa
 std::vector<std::shared_ptr<const SignalSpec>> dependentsOf(const Bench& bench, const std::string& id) {
     std::vector<std::shared_ptr<const SignalSpec>> out;
     for (const auto& signal : bench.signals)
-        if (std::ranges::any_of(neededSignals(signal->chain), [&](const NeededSignal& n) { return n.id == id; }))
+        if ((signal->computed && signal->computed->clock == id) ||
+            std::ranges::any_of(neededSignals(signal->chain), [&](const NeededSignal& n) { return n.id == id; }))
             out.push_back(signal);
     return out;
 }
@@ -180,6 +195,18 @@ Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal) {
             return failure("{0} needs {1} in {2}, and it reads in {3}.", signal.name, other->name,
                            unitText(needed.unit), unitText(other->unit()));
     }
+    if (signal.computed && (signal.chain.empty() || signal.chain[0].kind().group != StageGroup::computation))
+        return failure("{0} is computed: its chain begins with a computation, such as \"combine\" or \"calculate\".",
+                       signal.name);
+    if (signal.computed && !signal.computed->clock.empty()) {
+        const SignalSpec* clock = bench.signal(signal.computed->clock);
+        if (!clock)
+            return failure("{0} is worked out on the clock of \"{1}\", which is not there.", signal.name,
+                           signal.computed->clock);
+        if (isOutput(clock->kind))
+            return failure("{0} is worked out on the clock of {1}, and an output has none. Take an input.", signal.name,
+                           clock->name);
+    }
     // Everything that it needs, and what that needs.
     std::set<std::string> reached;
     std::vector<std::string> open{signal.id};
@@ -191,6 +218,7 @@ Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal) {
         const SignalSpec* at = id == signal.id ? &signal : bench.signal(id);
         if (!at || !reached.insert(id).second) continue;
         for (const NeededSignal& needed : neededSignals(at->chain)) open.push_back(needed.id);
+        if (at->computed && !at->computed->clock.empty()) open.push_back(at->computed->clock);
     }
     return {};
 }

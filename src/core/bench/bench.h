@@ -66,6 +66,22 @@ struct KeepSpec {
     bool operator==(const KeepSpec&) const = default;
 };
 
+/// When a computed signal is worked out, and what its inputs are taken to be in between their samples. Its chain begins
+/// with the computation.
+inline constexpr double slowestComputedHz = 0.001, fastestComputedHz = 10'000, oldestInputSeconds = 1e9;
+struct ComputedSpec {
+    std::string clock;   ///< the signal with each of whose samples it is worked out; empty: at a rate of its own
+    double rateHz = 10;  ///< of its own; slowestComputedHz to fastestComputedHz
+    enum class Between { held, interpolated };
+    Between between = Between::held;
+    /// Inputs whose newest sample is older are stale, in seconds; 0: they may be of any age.
+    double oldestSeconds = 10;
+    bool operator==(const ComputedSpec&) const = default;
+};
+
+/// How a terminal is set up, by the keys that its device's driver declares: the key of a choice, or a number.
+using TerminalSetup = std::map<std::string, std::variant<double, std::string>>;
+
 struct SignalSpec {
     std::string id;
     std::string name;
@@ -75,10 +91,12 @@ struct SignalSpec {
     std::string terminal;
     ChannelKind kind = ChannelKind::analogInput;
     std::optional<Scale> range;  ///< analog terminals: the range that is asked of the hardware, in volts
+    TerminalSetup setup;
     ChainSpec chain;
     std::optional<Scale> scale;  ///< where its readings are expected; tiles begin with it
     Limits limits;
     std::optional<OutputSpec> output;
+    std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
     std::string onWord, offWord;  ///< digital: what to call the two states
     KeepSpec keep;
     JsonText extra;
@@ -192,7 +210,7 @@ Bench withSignal(Bench bench, SignalSpec signal);  ///< replaces the one of that
 /// And takes it off the pages. Stages of others that needed it take their kind's first value instead.
 Bench withoutSignal(Bench bench, const std::string& id);
 Bench withDevice(Bench bench, DeviceSpec device);
-Bench withoutDevice(Bench bench, const std::string& id);  ///< and its signals
+Bench withoutDevice(Bench bench, const std::string& id);  ///< its signals, and what was computed from them alone
 Bench withPage(Bench bench, PageSpec page);
 Bench withoutPage(Bench bench, const std::string& id);
 Bench withTile(Bench bench, const std::string& page, TileSpec tile);

@@ -157,7 +157,7 @@ void checkReferences(const Bench& bench, std::vector<Problem>& problems) {
     for (std::size_t i = 0; i < bench.signals.size(); ++i) {
         const SignalSpec& s = *bench.signals[i];
         const std::string where = "/signals/" + std::to_string(i);
-        if (!devices.contains(s.device))
+        if (!s.computed && !devices.contains(s.device))
             problems.push_back({where + "/device", 0, text("There is no device \"{0}\" in this bench.", s.device)});
         if (isOutput(s.kind) && !terminals.insert(s.device + "\n" + s.terminal).second)
             problems.push_back({where + "/terminal", 0, text("{0} is driven by another signal already.", s.terminal)});

@@ -37,7 +37,7 @@ KeepSpec resolvedKeep(const SignalSpec& signal) {
     if (isOutput(signal.kind)) return {};  // little, and a run without it would not explain itself
     if (keep.what == KeepSpec::What::oneInN && keep.every <= 1) keep.what = KeepSpec::What::everything;
     // Raw samples alone would not tell what the other signals read then.
-    if (!neededSignals(signal.chain).empty()) keep.asReadings = true;
+    if (signal.computed || !neededSignals(signal.chain).empty()) keep.asReadings = true;
     if (keep.what == KeepSpec::What::summary || (thins(keep) && remembers(signal.chain))) keep.asReadings = true;
     return keep;
 }
@@ -54,7 +54,7 @@ std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
     if (!signal.keep.asReadings) return {signal};
     SignalSpec out = signal;
     if (!isDigital(signal.kind)) {
-        out.kind = ChannelKind::analogInput;
+        if (!signal.computed) out.kind = ChannelKind::analogInput;
         out.chain = {slopeOffset(1, 0, signal.unit())};
     } else {
         out.chain.clear();

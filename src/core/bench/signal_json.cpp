@@ -19,7 +19,8 @@ Json stageJson(const Stage& stage) {
         const StageField& field = stage.kind().fields[i];
         if (!matters(stage, field)) continue;
         if (const auto* number = std::get_if<double>(&stage.value(i))) {
-            if (field.type == StageField::Type::whole)
+            if (field.type == StageField::Type::resets && *number == 0) continue;
+            if (field.type != StageField::Type::number)
                 j[field.key] = static_cast<std::int64_t>(*number);
             else
                 j[field.key] = *number;
@@ -31,6 +32,14 @@ Json stageJson(const Stage& stage) {
             else
                 j[field.key] =
                     Json{{"constant", source->constant}, {"unit", source->unit.empty() ? field.unit : source->unit}};
+        } else if (const auto* sources = std::get_if<StageSources>(&stage.value(i))) {
+            j[field.key] = Json::array();
+            for (const StageSource& of : *sources) {
+                Json one = of.signal.empty() ? Json{{"constant", of.constant}} : Json{{"signal", of.signal}};
+                one["unit"] = of.unit;
+                if (!of.name.empty()) one["name"] = of.name;
+                j[field.key].push_back(std::move(one));
+            }
         } else if (const auto* rows = std::get_if<StageTable>(&stage.value(i))) {
             if (rows->empty() && !field.needed) continue;
             Json list = Json::array();
@@ -52,6 +61,7 @@ StageValue readField(JsonFields& f, const StageField& field) {
             if (const auto given = f.maybeNumber(field.key)) return *given;
             return field.first;
         case StageField::Type::whole:
+        case StageField::Type::resets:
             return double(f.integer(field.key, static_cast<int>(std::get<double>(field.first)),
                                     static_cast<int>(field.low), static_cast<int>(field.high)));
         case StageField::Type::note:
@@ -70,6 +80,19 @@ StageValue readField(JsonFields& f, const StageField& field) {
                 source.unit = s.string("unit");
             }
             return source;
+        }
+        case StageField::Type::sources: {
+            if (!f.find(field.key)) f.complain("", text("\"{0}\" is missing. Add a list of signals.", field.key));
+            StageSources all;
+            f.list(field.key, field.mostRows, [&](const Json& row, const std::string& where) {
+                JsonFields s(row, where, f.problems());
+                StageSource& source = all.emplace_back();
+                source.signal = s.string("signal");
+                if (source.signal.empty()) source.constant = s.neededNumber("constant");
+                source.unit = s.string("unit", true);
+                source.name = s.string("name");
+            });
+            return all;
         }
         case StageField::Type::list:
         case StageField::Type::table: {
@@ -111,6 +134,14 @@ std::optional<Stage> readStage(const Json& json, const std::string& where, const
     }
     Stage stage = Stage(*kind).switched(!f.flag("switched-off"));
     for (std::size_t i = 0; i < kind->fields.size(); ++i) stage = stage.with(i, readField(f, kind->fields[i]));
+    for (const auto& [name, value] : json.items()) {
+        const bool known = name == "stage" || name == "switched-off" ||
+                           std::ranges::find(kind->fields, name, &StageField::key) != kind->fields.end();
+        if (known) continue;
+        std::string all;
+        for (const StageField& field : kind->fields) all += (all.empty() ? "" : ", ") + field.key;
+        f.complain(name, text("The stage \"{0}\" has no \"{1}\". It has: {2}.", key, name, all));
+    }
     if (problems.size() != before) return std::nullopt;
     if (auto checked = checkStage(stage, unitBefore); !checked) {
         f.complain("", checked.error().message);
@@ -175,6 +206,35 @@ KeepSpec readKeep(const Json& json, const std::string& where, std::vector<Proble
     return keep;
 }
 
+Json computedJson(const ComputedSpec& c) {
+    Json j;
+    if (!c.clock.empty())
+        j["clock"] = c.clock;
+    else
+        j["rate-hz"] = c.rateHz;
+    j["between"] = c.between == ComputedSpec::Between::held ? "held" : "interpolated";
+    j["oldest-s"] = c.oldestSeconds;
+    return j;
+}
+
+ComputedSpec readComputed(const Json& json, const std::string& where, std::vector<Problem>& problems) {
+    JsonFields f(json, where, problems);
+    ComputedSpec c;
+    c.clock = f.string("clock");
+    c.between = f.choice<ComputedSpec::Between>("between",
+                                                {{"held", ComputedSpec::Between::held},
+                                                 {"interpolated", ComputedSpec::Between::interpolated}},
+                                                ComputedSpec::Between::held);
+    for (const auto& [key, member, low, high] :
+         {std::tuple{"rate-hz", &ComputedSpec::rateHz, slowestComputedHz, fastestComputedHz},
+          std::tuple{"oldest-s", &ComputedSpec::oldestSeconds, 0.0, oldestInputSeconds}}) {
+        c.*member = f.number(key, c.*member);
+        if (!(c.*member >= low && c.*member <= high))
+            f.complain(key, text("A number from {0} to {1} is expected here.", low, high));
+    }
+    return c;
+}
+
 }  // namespace
 
 Json signalJson(const SignalSpec& s) {
@@ -183,10 +243,15 @@ Json signalJson(const SignalSpec& s) {
     j["name"] = s.name;
     j["tag"] = s.tag;
     j["colour"] = s.colour;
-    j["device"] = s.device;
-    j["terminal"] = s.terminal;
+    if (!s.computed) {
+        j["device"] = s.device;
+        j["terminal"] = s.terminal;
+    }
     j["kind"] = channelKindName(s.kind);
+    if (s.computed) j["computed"] = computedJson(*s.computed);
     if (s.range) j["range"] = scaleJson(*s.range);
+    for (const auto& [key, value] : s.setup)
+        std::visit([&](const auto& v) { j["setup"][key] = v; }, value);
     if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
     if (s.scale) j["scale"] = scaleJson(*s.scale);
     if (s.limits.low || s.limits.high) {
@@ -215,16 +280,34 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
     s.name = f.string("name", true);
     s.tag = f.string("tag");
     s.colour = f.integer("colour", 0, 0, 7);
-    s.device = f.string("device", true);
-    s.terminal = f.string("terminal", true);
     s.kind = f.choice<ChannelKind>("kind",
                                    {{"analog-input", ChannelKind::analogInput},
                                     {"digital-input", ChannelKind::digitalInput},
                                     {"counter-input", ChannelKind::counterInput},
                                     {"analog-output", ChannelKind::analogOutput},
-                                    {"digital-output", ChannelKind::digitalOutput}},
+                                    {"digital-output", ChannelKind::digitalOutput},
+                                    {"computed", ChannelKind::computed}},
                                    ChannelKind::analogInput);
+    s.device = f.string("device", s.kind != ChannelKind::computed);
+    s.terminal = f.string("terminal", s.kind != ChannelKind::computed);
+    if (s.kind == ChannelKind::computed) {
+        for (const auto& [key, words] : {std::pair("device", &s.device), std::pair("terminal", &s.terminal)})
+            if (!words->empty()) f.complain(key, text("A computed signal has no {0}.", key));
+        const Json* computed = f.find("computed");
+        s.computed = computed ? readComputed(*computed, where + "/computed", problems) : ComputedSpec{};
+    }
     s.range = f.scale("range");
+    if (const Json* setup = f.find("setup")) {
+        if (!setup->is_object()) f.complain("setup", text("An object in braces is expected here."));
+        for (const auto& [key, value] : setup->items()) {
+            if (value.is_string())
+                s.setup[key] = value.get<std::string>();
+            else if (value.is_number())
+                s.setup[key] = value.get<double>();
+            else
+                f.complain("setup/" + key, text("A word or a number is expected here."));
+        }
+    }
     s.chain = readChain(f, s.kind);
     s.scale = f.scale("scale");
     if (const Json* limits = f.find("limits")) {

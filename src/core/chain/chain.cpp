@@ -24,6 +24,7 @@ std::string rawUnit(ChannelKind kind) {
             return "V";
         case ChannelKind::digitalInput:
         case ChannelKind::digitalOutput:
+        case ChannelKind::computed:
             break;
     }
     return "1";
@@ -124,16 +125,13 @@ Result<ChainEvaluator> ChainEvaluator::make(const ChainSpec& spec, ChannelKind k
         if (!processor) return processor.error();
         State::Step step{std::move(processor.value()), constantInputs(stage), {}};
         std::size_t input = 0;
-        for (std::size_t f = 0; f < stage.kind().fields.size(); ++f) {
-            const auto* source = std::get_if<StageSource>(&stage.value(f));
-            if (!source) continue;
-            if (!stage.isOff() && !source->signal.empty() && matters(stage, stage.kind().fields[f])) {
-                const std::string& wanted = stage.kind().fields[f].unit;
-                const auto in = convertUnit(next < neededUnits.size() ? neededUnits[next] : wanted, wanted);
+        for (const WantedSource& wanted : sourcesOf(stage)) {
+            if (wanted.isSignal()) {
+                const auto in = convertUnit(next < neededUnits.size() ? neededUnits[next] : wanted.unit, wanted.unit);
                 if (!in)
                     return failure("{0}: {1} is wanted in {2}, and {3} reads in {4}.", stage.kind().title.english(),
-                                   stage.kind().fields[f].title.english(), unitText(wanted), source->signal,
-                                   unitText(neededUnits[next]));
+                                   stage.kind().fields[wanted.field].title.english(), unitText(wanted.unit),
+                                   wanted.source->signal, unitText(neededUnits[next]));
                 step.signals.push_back({input, *in, {}});
                 ++next;
             }

@@ -29,10 +29,11 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         return failure("{0}: {1} must be {2}.", stage.kind().title.english(), field.title.english(), what);
     };
     const std::string unit = field.unit.empty() ? "" : " " + field.unit;
-    if (field.type == StageField::Type::number || field.type == StageField::Type::whole) {
+    if (field.type == StageField::Type::number || field.type == StageField::Type::whole ||
+        field.type == StageField::Type::resets) {
         const double v = stage.number(field.key);
         if (!std::isfinite(v)) return wrong("a finite number");
-        const bool whole = field.type == StageField::Type::whole;
+        const bool whole = field.type != StageField::Type::number;
         const bool inside = v >= field.low && v <= field.high && !(field.aboveLow && v == field.low);
         if (inside && (!whole || v == std::floor(v))) return {};
         const bool open = field.high >= std::numeric_limits<double>::max();
@@ -59,6 +60,14 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         const double v = source.constant * in->factor + in->offset;
         if (std::isfinite(v) && v >= field.low && v <= field.high && !(field.aboveLow && v == field.low)) return {};
         return wrong((field.aboveLow ? "more than " : "at least ") + plain(field.low) + unit + ", not " + plain(v));
+    }
+    if (field.type == StageField::Type::sources) {
+        const StageSources& all = stage.sources(field.key);
+        if (all.size() < field.fewestRows || all.size() > field.mostRows)
+            return wrong(
+                fmt::format("{} to {} signals or constants, not {}", field.fewestRows, field.mostRows, all.size()));
+        for (const StageSource& source : all)
+            if (source.signal.empty() && !std::isfinite(source.constant)) return wrong("made of finite numbers");
     }
     if (field.type == StageField::Type::list || field.type == StageField::Type::table) {
         const StageTable& rows = stage.table(field.key);
@@ -101,6 +110,10 @@ const StageSource& Stage::source(std::string_view field) const {
 
 const StageTable& Stage::table(std::string_view field) const {
     return std::get<StageTable>((*values_)[indexOf(*kind_, field)]);
+}
+
+const StageSources& Stage::sources(std::string_view field) const {
+    return std::get<StageSources>((*values_)[indexOf(*kind_, field)]);
 }
 
 Stage Stage::with(std::size_t field, StageValue value) const {
@@ -173,13 +186,31 @@ std::string stageNote(const Stage& stage) {
     return out;
 }
 
+std::vector<WantedSource> sourcesOf(const Stage& stage) {
+    std::vector<WantedSource> out;
+    for (std::size_t f = 0; f < stage.kind().fields.size(); ++f) {
+        const StageField& field = stage.kind().fields[f];
+        const bool counts = !stage.isOff() && matters(stage, field);
+        if (const auto* one = std::get_if<StageSource>(&stage.value(f))) out.push_back({one, f, 0, field.unit, counts});
+        if (const auto* all = std::get_if<StageSources>(&stage.value(f)))
+            for (std::size_t row = 0; row < all->size(); ++row)
+                out.push_back({&(*all)[row], f, row, (*all)[row].unit, counts});
+    }
+    return out;
+}
+
+Stage withSource(const Stage& stage, const WantedSource& place, StageSource source) {
+    if (std::holds_alternative<StageSource>(stage.value(place.field)))
+        return stage.with(place.field, std::move(source));
+    StageSources all = std::get<StageSources>(stage.value(place.field));
+    all.at(place.row) = std::move(source);
+    return stage.with(place.field, std::move(all));
+}
+
 std::vector<NeededSignal> neededSignals(const Stage& stage) {
     std::vector<NeededSignal> out;
-    if (stage.isOff()) return out;
-    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i)
-        if (const auto* source = std::get_if<StageSource>(&stage.value(i));
-            source && !source->signal.empty() && matters(stage, stage.kind().fields[i]))
-            out.push_back({source->signal, stage.kind().fields[i].unit});
+    for (const WantedSource& wanted : sourcesOf(stage))
+        if (wanted.isSignal()) out.push_back({wanted.source->signal, wanted.unit});
     return out;
 }
 

@@ -22,14 +22,17 @@ struct StageKind;
 struct StageSource {
     std::string signal = {};  ///< its id; empty: the constant
     double constant = 0;
-    std::string unit = {};  ///< UCUM, of the constant; empty: the field's
+    /// UCUM. Of the constant, where it is not the field's. In a list of sources also that in which the signal is taken.
+    std::string unit = {};
+    std::string name = {};  ///< in a list of sources: what a formula calls it
     bool operator==(const StageSource&) const = default;
 };
 /// Rows of numbers: points of a table, coefficients (one a row).
 using StageTable = std::vector<std::vector<double>>;
+using StageSources = std::vector<StageSource>;
 
 /// What one field holds; nothing at all where an optional one was not given.
-using StageValue = std::variant<std::monostate, double, std::string, StageSource, StageTable>;
+using StageValue = std::variant<std::monostate, double, std::string, StageSource, StageTable, StageSources>;
 
 /// One thing that can be set in a stage. Files, their checks and the editor are made from this.
 struct StageField {
@@ -40,8 +43,10 @@ struct StageField {
         unit,      ///< a UCUM code
         likeUnit,  ///< a UCUM code of the same quantity as what comes in
         formula,   ///< text that something else reads
+        resets,    ///< how often a person has set the stage back: a whole number
         note,      ///< what people write about it; changes no reading
         source,    ///< another signal's readings or a constant, in a unit of the same quantity as `unit`
+        sources,   ///< several of such, each in a unit of its own
         list,      ///< numbers: a table with one in a row
         table,     ///< rows of `columns` numbers
     };
@@ -62,7 +67,7 @@ struct StageField {
     double high = std::numeric_limits<double>::max();
     bool aboveLow = false;  ///< `low` itself is not allowed
     std::vector<Choice> choices = {};
-    std::size_t columns = 1, fewestRows = 0, mostRows = 10'000;  ///< of a list or a table
+    std::size_t columns = 1, fewestRows = 0, mostRows = 10'000;  ///< of a list, a table or sources
     Follows follows = Follows::nothing;
     /// It matters only while this other field, a choice, is one of these; files leave it out else.
     std::string with = {};
@@ -84,6 +89,7 @@ public:
     [[nodiscard]] const std::string& text(std::string_view field) const;
     [[nodiscard]] const StageSource& source(std::string_view field) const;
     [[nodiscard]] const StageTable& table(std::string_view field) const;
+    [[nodiscard]] const StageSources& sources(std::string_view field) const;
     [[nodiscard]] const StageValue& value(std::size_t field) const { return (*values_)[field]; }
     [[nodiscard]] Stage with(std::size_t field, StageValue value) const;
     [[nodiscard]] Stage with(std::string_view field, StageValue value) const;
@@ -113,6 +119,18 @@ std::string unitAfter(const Stage& stage, const std::string& before);
 Result<void> checkStage(const Stage& stage, const std::string& unitBefore);
 /// What people wrote about it, joined by blanks; empty if nothing.
 std::string stageNote(const Stage& stage);
+/// One source of a stage, where it stands, and the UCUM unit in which it is wanted.
+struct WantedSource {
+    const StageSource* source;  ///< valid as long as the stage
+    std::size_t field, row;     ///< row: in a list of sources
+    std::string unit;
+    bool matters = true;
+    [[nodiscard]] bool isSignal() const { return matters && !source->signal.empty(); }
+};
+/// In the order of the fields, which is that of StageProcessor's inputs. Of a stage that is off none matters.
+std::vector<WantedSource> sourcesOf(const Stage& stage);
+/// The stage with this source in its place.
+Stage withSource(const Stage& stage, const WantedSource& place, StageSource source);
 /// A signal that a stage needs, and the UCUM unit in which it wants its readings.
 struct NeededSignal {
     std::string id, unit;

@@ -50,6 +50,8 @@ Text stageGroupTitle(StageGroup group) {
             return CRUSCOTTO_TEXT("Filter");
         case StageGroup::event:
             return CRUSCOTTO_TEXT("States and events");
+        case StageGroup::computation:
+            return CRUSCOTTO_TEXT("Computed from others");
         case StageGroup::unit:
             break;
     }
@@ -69,7 +71,9 @@ std::vector<Stage> offeredStages(ChannelKind channel, const std::string& unit) {
         Stage stage(*kind);
         bool possible = true;
         for (std::size_t i = 0; i < kind->fields.size(); ++i) {
-            if (kind->fields[i].type == StageField::Type::unit) stage = stage.with(i, unit);
+            // Of what is computed the unit is found; elsewhere it stays until another is typed.
+            const bool found = kind->group == StageGroup::computation;
+            if (kind->fields[i].type == StageField::Type::unit && !found) stage = stage.with(i, unit);
             if (kind->fields[i].type != StageField::Type::likeUnit) continue;
             const auto units = compatibleUnits(unit);
             const auto other = std::ranges::find_if(units, [&](const std::string& u) { return u != unit; });
@@ -116,13 +120,11 @@ double sensitivity(const Stage& stage, const std::string& unitBefore, double in)
 
 std::vector<StageInput> constantInputs(const Stage& stage) {
     std::vector<StageInput> out;
-    for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
-        const auto* source = std::get_if<StageSource>(&stage.value(i));
-        if (!source) continue;
-        const std::string& wanted = stage.kind().fields[i].unit;
-        const auto in = convertUnit(source->unit.empty() ? wanted : source->unit, wanted);
-        const bool known = in && source->signal.empty();
-        out.push_back({{}, known ? source->constant * in->factor + in->offset : std::nan("")});
+    for (const WantedSource& wanted : sourcesOf(stage)) {
+        const StageSource& source = *wanted.source;
+        const auto in = convertUnit(source.unit.empty() ? wanted.unit : source.unit, wanted.unit);
+        const bool known = in && source.signal.empty();
+        out.push_back({{}, known ? source.constant * in->factor + in->offset : std::nan("")});
     }
     return out;
 }

@@ -29,7 +29,7 @@ struct Stretch {
     std::vector<double>& values;  ///< changed in place; NaN: no reading
     const SampleTimes& times;
     std::vector<QualityInterval>& quality;    ///< added to
-    std::span<const StageInput> inputs = {};  ///< for each field of the type source, in their order
+    std::span<const StageInput> inputs = {};  ///< in the order of sourcesOf()
 };
 
 /// The state of one stage of one signal. Its outcome does not depend on how a stream is cut into stretches. Confined to
@@ -70,7 +70,7 @@ struct StageCapture {
 };
 
 /// Where a kind stands in the list of those that are offered.
-enum class StageGroup { terminal, sensor, law, filter, event, unit };
+enum class StageGroup { computation, terminal, sensor, law, filter, event, unit };
 Text stageGroupTitle(StageGroup group);
 
 struct StageKind {

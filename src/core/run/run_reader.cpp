@@ -21,6 +21,12 @@ using sqlite::Statement;
 
 using runformat::largestBlock;
 
+Bench RunInfo::benchThatComputes() const {
+    Bench out = bench;
+    for (const auto& signal : computed) out = withSignal(std::move(out), *signal);
+    return out;
+}
+
 std::uint64_t RunInfo::lostSamples() const {
     std::uint64_t lost = 0;
     for (const RunGroup& g : groups) {
@@ -246,6 +252,7 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         auto& signals = info.bench.signals;
         const auto [at, fresh] = inBench.try_emplace(s.current().id, signals.size());
         if (fresh) signals.emplace_back();
+        if (!fresh && signals[at->second]->computed) info.computed.push_back(signals[at->second]);
         signals[at->second] = std::make_shared<const SignalSpec>(s.current());
     }
 

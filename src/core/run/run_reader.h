@@ -63,7 +63,9 @@ struct RunVersion {
 /// What a run file says about itself.
 struct RunInfo {
     std::string path;
-    Bench bench;  ///< as it was at the end
+    Bench bench;  ///< as it was at the end; what was recorded as readings stands in it as what it is
+    /// Computed signals, whose readings were recorded, as they were worked out.
+    std::vector<std::shared_ptr<const SignalSpec>> computed;
     RunNotes notes;
     bool closed = false;
     Span span;
@@ -77,6 +79,8 @@ struct RunInfo {
     std::uint64_t fileBytes = 0;  ///< of the file, with what is still in its journal
     /// What of the run does not read, and what is shown in its place; the samples are there all the same.
     std::vector<Text> problems;
+    /// `bench` with the computations that its computed signals came from.
+    [[nodiscard]] Bench benchThatComputes() const;
     [[nodiscard]] std::uint64_t lostSamples() const;
     [[nodiscard]] const RunSignal* signal(const std::string& key) const;
 };

@@ -7,7 +7,8 @@
 namespace cruscotto {
 
 namespace {
-constexpr std::array kindNames{"analog-input", "digital-input", "counter-input", "analog-output", "digital-output"};
+constexpr std::array kindNames{"analog-input", "digital-input", "counter-input", "analog-output", "digital-output",
+                               "computed"};
 }
 
 int severity(Quality q) {

@@ -51,8 +51,15 @@ enum class SampleType : std::uint8_t { int16 = 0, int32 = 1, uint32 = 2, float32
 std::size_t sampleBytes(SampleType type);
 const char* sampleTypeName(SampleType type);
 
-/// What kind of terminal a channel hangs on.
-enum class ChannelKind : std::uint8_t { analogInput, digitalInput, counterInput, analogOutput, digitalOutput };
+/// What kind of terminal a channel hangs on; computed: on none.
+enum class ChannelKind : std::uint8_t {
+    analogInput,
+    digitalInput,
+    counterInput,
+    analogOutput,
+    digitalOutput,
+    computed
+};
 const char* channelKindName(ChannelKind kind);
 std::optional<ChannelKind> channelKindFromName(const std::string& name);
 inline bool isOutput(ChannelKind k) {

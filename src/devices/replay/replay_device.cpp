@@ -218,9 +218,9 @@ private:
 
 }  // namespace
 
-Bench replayBench(const Bench& recorded, const std::string& runPath, const ReplayOptions& options) {
-    Bench out = recorded;
-    out.name = recorded.name + ", played again";
+Bench replayBench(const RunInfo& run, const std::string& runPath, const ReplayOptions& options) {
+    Bench out = run.benchThatComputes();
+    out.name = run.bench.name + ", played again";
     for (auto& device : out.devices) {
         DeviceSpec spec = *device;
         spec.kind = "recorded-run";

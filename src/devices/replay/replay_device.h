@@ -1,5 +1,6 @@
 #pragma once
 
+#include "core/run/run_reader.h"
 #include "devices/device_kind.h"
 
 namespace cruscotto {
@@ -13,6 +14,6 @@ struct ReplayOptions {
     double speed = 1;  ///< 2: twice as fast
     bool loop = false;
 };
-Bench replayBench(const Bench& recorded, const std::string& runPath, const ReplayOptions& options);
+Bench replayBench(const RunInfo& run, const std::string& runPath, const ReplayOptions& options);
 
 }  // namespace cruscotto

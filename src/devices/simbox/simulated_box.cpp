@@ -8,47 +8,48 @@
 
 #include "core/base/guarded.h"
 #include "devices/settings_reader.h"
-#include "sim/pump_bench.h"
+#include "devices/simbox/box_terminals.h"
+#include "sim/scene.h"
 
 namespace cruscotto {
 
 namespace {
 
-using sim::PumpBench;
+using namespace simbox;
 
-constexpr std::array analogNames{"AI0", "AI1", "AI2-AI3", "AI4", "AI5", "AI6", "AI7", "CJ"};
-constexpr std::array counterNames{"CTR0", "CTR1"};
-constexpr std::array inputNames{"DI0", "DI1", "DI2", "DI3"};
-constexpr std::array faultNames{"broken-outlet-wire", "clipped-vibration", "hum",
-                                "stalled-shaft",      "dry-running",       "away"};
-constexpr std::array halfRanges{0.02, 0.1, 0.2, 1.0, 5.0, 10.0};
-constexpr Scale widest{-10, 10};
+constexpr std::string_view awayFault = "away";
 constexpr Duration boxHolds = milliseconds(2000);
 
 struct Fault {
-    std::size_t which = 0;
+    std::string which;
     double from = 0;
     double to = 1e18;
 };
 
-struct PumpBoxSettings {
+struct BoxSettings {
+    std::string scene = "pump";
     std::uint64_t seed = 1;
     double rate = 1000;
     std::vector<Fault> faults;
-    [[nodiscard]] bool on(std::size_t fault, double t) const {
-        return std::any_of(faults.begin(), faults.end(),
-                           [&](const Fault& f) { return f.which == fault && t >= f.from && t < f.to; });
+    /// Those that are on at t seconds.
+    [[nodiscard]] std::vector<std::string_view> on(double t) const {
+        std::vector<std::string_view> out;
+        for (const Fault& f : faults)
+            if (t >= f.from && t < f.to) out.push_back(f.which);
+        return out;
     }
 };
 
-Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
-    PumpBoxSettings s;
+Result<BoxSettings> boxSettingsOf(const JsonText& json) {
+    BoxSettings s;
     SettingsReader settings(json);
     const auto& j = settings.json();
     if (const auto it = j.find("seed"); it != j.end()) {
         if (!it->is_number_unsigned()) return failure("\"seed\" must be a whole number, 0 or more.");
         s.seed = it->get<std::uint64_t>();
     }
+    s.scene = settings.word("scene", s.scene.c_str());
+    if (!sim::makeScene(s.scene, 0)) return failure("There is no scene \"{0}\". Use pump or seed-sorter.", s.scene);
     s.rate = settings.number("rate-hz", s.rate, 100, 200'000);
     if (const auto it = j.find("faults"); it != j.end()) {
         if (!it->is_array()) return failure("\"faults\" must be a list.");
@@ -58,13 +59,13 @@ Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
                                      : f.is_object() && f.contains("fault") && f["fault"].is_string()
                                          ? f["fault"].get<std::string>()
                                          : "";
-            const auto known = std::find(faultNames.begin(), faultNames.end(), name);
-            if (known == faultNames.end())
-                return failure(
-                    "There is no fault \"{0}\". Use broken-outlet-wire, clipped-vibration, hum, stalled-shaft, "
-                    "dry-running or away.",
-                    name);
-            fault.which = static_cast<std::size_t>(known - faultNames.begin());
+            const auto possible = sim::sceneFaults(s.scene);
+            if (name != awayFault && std::ranges::find(possible, name) == possible.end()) {
+                std::string all;
+                for (const std::string_view one : possible) all += std::string(one) + ", ";
+                return failure("There is no fault \"{0}\". Use {1}or away.", name, all);
+            }
+            fault.which = name;
             if (f.is_object()) {
                 for (const auto& [key, to] : {std::pair("from-s", &fault.from), std::pair("to-s", &fault.to)})
                     if (f.contains(key)) {
@@ -81,15 +82,17 @@ Result<PumpBoxSettings> pumpBoxSettings(const JsonText& json) {
 
 class SimulatedBox : public Device {
 public:
-    SimulatedBox(DeviceContext context, PumpBoxSettings settings, const std::vector<TerminalRequest>& terminals)
-        : context_(std::move(context)), bench_(settings.seed), shared_{std::move(settings), {}, {}} {
-        takeRanges(terminals);
+    SimulatedBox(DeviceContext context, BoxSettings settings, const std::vector<TerminalRequest>& terminals)
+        : context_(std::move(context)),
+          scene_(sim::makeScene(settings.scene, settings.seed)),
+          shared_{std::move(settings), {}, {}} {
+        shared_.setup = boxSetup(terminals);
     }
 
     void run(DeviceSink& sink, std::stop_token stop) override {
         sink.report({LinkState::live, text(CRUSCOTTO_TEXT("The box answers and measures.")), 0, 0, 0, {}});
-        PumpBoxSettings settings;
-        std::array<Scale, analogNames.size()> ranges;
+        BoxSettings settings;
+        BoxSetup setup;
         {
             const Lock lock(mutex_);
             settings = shared_.settings;
@@ -119,16 +122,15 @@ public:
             {
                 const Lock lock(mutex_);
                 settings = shared_.settings;
-                ranges = shared_.ranges;
-                bench_.driveVolts = shared_.outputs[0];
-                bench_.valveOpen = shared_.outputs[1] > 0.5;
-                bench_.beacon = shared_.outputs[2] > 0.5;
+                setup = shared_.setup;
+                const auto& o = shared_.outputs;
+                scene_->drive(o[0], {o[1] > 0.5, o[2] > 0.5, o[3] > 0.5, o[4] > 0.5});
             }
             const double t = static_cast<double>(tick) / rate;
-            bench_.faults = {settings.on(0, t), settings.on(1, t), settings.on(2, t), settings.on(3, t),
-                             settings.on(4, t)};
-            const bool away = settings.on(5, t);
-            auto blocks = measure(tick, end, rate, ranges, firstTick);
+            const auto faults = settings.on(t);
+            scene_->setFaults(faults);
+            const bool away = std::ranges::find(faults, awayFault) != faults.end();
+            auto blocks = measure(tick, end, rate, setup, firstTick);
             if (away && !awaySince) {
                 awaySince = tick;
                 sink.report({LinkState::lost,
@@ -166,35 +168,31 @@ public:
 
     void setOutput(const std::string& terminal, double value) override {
         const Lock lock(mutex_);
-        if (terminal == "AO0") shared_.outputs[0] = std::clamp(value, 0.0, 10.0);
-        if (terminal == "DO0") shared_.outputs[1] = value > 0.5;
-        if (terminal == "DO1") shared_.outputs[2] = value > 0.5;
+        const auto output = std::ranges::find(outputNames, terminal);
+        if (output == outputNames.end()) return;
+        shared_.outputs.at(static_cast<std::size_t>(output - outputNames.begin())) = terminal[0] == 'A'
+                                                                                         ? std::clamp(value, 0.0, 10.0)
+                                                                                     : value > 0.5 ? 1.0
+                                                                                                   : 0.0;
     }
 
     bool reconfigure(const JsonText& json, const std::vector<TerminalRequest>& terminals) override {
-        auto settings = pumpBoxSettings(json);
+        auto settings = boxSettingsOf(json);
         const Lock lock(mutex_);
         if (!settings || settings.value().seed != shared_.settings.seed ||
-            settings.value().rate != shared_.settings.rate)
+            settings.value().scene != shared_.settings.scene || settings.value().rate != shared_.settings.rate)
             return false;
         shared_.settings = std::move(settings.value());
-        takeRanges(terminals);
+        shared_.setup = boxSetup(terminals);
         return true;
     }
     bool request(const std::vector<TerminalRequest>& terminals) override {
         const Lock lock(mutex_);
-        takeRanges(terminals);
+        shared_.setup = boxSetup(terminals);
         return true;
     }
 
 private:
-    void takeRanges(const std::vector<TerminalRequest>& terminals) HOLDING(mutex_) {
-        shared_.ranges.fill(widest);
-        for (const TerminalRequest& t : terminals)
-            for (std::size_t i = 0; i < analogNames.size(); ++i)
-                if (t.terminal == analogNames[i] && t.range) shared_.ranges[i] = *t.range;
-    }
-
     static Instant timeOf(std::uint64_t tick, double rate) {
         return {std::llround(static_cast<double>(tick) / rate * 1e9)};
     }
@@ -234,8 +232,7 @@ private:
 
     /// Ticks [begin, end) of the three groups; the counters take part in every tenth tick.
     std::array<std::shared_ptr<Block>, 3> measure(std::uint64_t begin, std::uint64_t end, double rate,
-                                                  const std::array<Scale, analogNames.size()>& ranges,
-                                                  std::uint64_t firstTick) {
+                                                  const BoxSetup& setup, std::uint64_t firstTick) {
         const auto n = static_cast<std::size_t>(end - begin);
         std::array<std::vector<std::int16_t>, analogNames.size()> analog;
         std::array<std::vector<std::uint8_t>, inputNames.size()> digital;
@@ -244,17 +241,25 @@ private:
         for (auto& column : digital) column.reserve(n);
         std::uint64_t firstCounter = 0;
         for (std::uint64_t tick = begin; tick < end; ++tick) {
-            bench_.step(1 / rate);
+            scene_->step(1 / rate);
+            const auto volts = voltsAt(setup);
             for (std::size_t i = 0; i < analog.size(); ++i) {
-                const double step = (ranges[i].high - ranges[i].low) / 65536;
-                const double middle = (ranges[i].high + ranges[i].low) / 2;
+                const Scale& range = setup.analog[i].range;
+                const double step = (range.high - range.low) / 65536;
+                const double middle = (range.high + range.low) / 2;
                 analog[i].push_back(static_cast<std::int16_t>(
-                    std::clamp(std::floor((bench_.volts()[i] - middle) / step + 0.5), -32768.0, 32767.0)));
+                    std::clamp(std::floor((volts[i] - middle) / step + 0.5), -32768.0, 32767.0)));
             }
-            for (std::size_t i = 0; i < digital.size(); ++i) digital[i].push_back(bench_.levels()[i] ? 1 : 0);
+            const auto contacts = scene_->contacts();
+            for (std::size_t i = 0; i < digital.size(); ++i)
+                digital[i].push_back(filters_[i].step(levelAt(contacts[i], setup.digital[i]), 1 / rate,
+                                                      setup.digital[i].filterSeconds) != setup.digital[i].inverted
+                                         ? 1
+                                         : 0);
             if (tick % 10 == 0) {
                 if (counter[0].empty()) firstCounter = tick / 10;
-                for (std::size_t i = 0; i < counter.size(); ++i) counter[i].push_back(bench_.pulses()[i]);
+                const auto counts = countsAt(setup);
+                for (std::size_t i = 0; i < counter.size(); ++i) counter[i].push_back(counts[i]);
             }
         }
         std::array<std::shared_ptr<Block>, 3> out;
@@ -271,31 +276,70 @@ private:
         return out;
     }
 
+    /// Volts at each input, with what its setup makes of what hangs on it.
+    [[nodiscard]] std::array<double, analogNames.size()> voltsAt(const BoxSetup& setup) const {
+        const auto sources = scene_->sources();
+        std::array<double, analogNames.size()> out{};
+        for (std::size_t i = 0; i < sources.size(); ++i) {
+            const AnalogSetup& a = setup.analog[i];
+            double amps = sources[i].volts / sources[i].ohms + a.excitationAmps;  // Norton's equivalent
+            double siemens = 1 / sources[i].ohms;
+            if (a.load != AnalogSetup::Load::none) {
+                siemens += 1 / a.loadOhms;
+                amps += a.load == AnalogSetup::Load::up ? supplyVolts / a.loadOhms : 0;
+            }
+            out[i] = amps / siemens;
+        }
+        for (std::size_t i = 0; i < sources.size(); i += 2)
+            if (setup.analog[i].differential) out[i] -= out[i + 1];
+        out.back() = scene_->boxTemperature() * 0.01;
+        return out;
+    }
+
+    bool levelAt(const sim::Contact& contact, const DigitalSetup& d) {
+        if (!contact.toGround) return contact.closed;
+        if (contact.closed) return false;
+        return d.pullUp || (floating_.bits() & 1);  // nothing holds it
+    }
+
+    [[nodiscard]] std::array<std::uint32_t, 2> countsAt(const BoxSetup& setup) const {
+        const sim::Pulses pulses = scene_->pulses();
+        const auto count = [](double edges) {
+            return static_cast<std::uint32_t>(static_cast<std::int64_t>(std::floor(edges)));
+        };
+        const auto edges = [](double lines, const CounterSetup& c) { return c.falling ? lines + 0.5 : lines; };
+        if (setup.counter[0].quadrature)
+            return {count(pulses.encoder ? 4 * pulses.first : pulses.first - pulses.second), 0};
+        return {count(edges(pulses.first, setup.counter[0])),
+                count(edges(pulses.second - (pulses.encoder ? 0.25 : 0), setup.counter[1]))};
+    }
+
+    /// A level counts when it has stayed for the filter's time.
+    struct LevelFilter {
+        bool out = false, known = false;
+        double since = 0;
+        bool step(bool level, double dt, double time) {
+            since = known && level != out ? since + dt : 0;
+            if (!known || since >= time) out = level;
+            known = true;
+            return out;
+        }
+    };
+
     const DeviceContext context_;
-    PumpBench bench_;                                         // the run thread's own
+    std::unique_ptr<sim::Scene> scene_;                       // the run thread's own
+    std::array<LevelFilter, inputNames.size()> filters_;      // the same
+    sim::Noise floating_{7};                                  // the same
     std::array<std::shared_ptr<const ScanGroup>, 3> groups_;  // the run thread's own
     Mutex sleepMutex_;
     std::condition_variable_any sleeper_;
     Mutex mutex_;
     struct {
-        PumpBoxSettings settings;
-        std::array<Scale, analogNames.size()> ranges;
-        std::array<double, 3> outputs;
+        BoxSettings settings;
+        BoxSetup setup;
+        std::array<double, outputNames.size()> outputs;
     } shared_ GUARDED_BY(mutex_);
 };
-
-std::vector<TerminalInfo> pumpBoxTerminals(const JsonText&) {
-    std::vector<Scale> ranges;
-    for (const double half : halfRanges) ranges.push_back({-half, half});
-    std::vector<TerminalInfo> out;
-    for (const char* name : analogNames) out.push_back({name, ChannelKind::analogInput, SampleType::int16, ranges, 16});
-    for (const char* name : counterNames) out.push_back({name, ChannelKind::counterInput, SampleType::uint32, {}, 32});
-    for (const char* name : inputNames) out.push_back({name, ChannelKind::digitalInput, SampleType::bit, {}, 1});
-    out.push_back({"AO0", ChannelKind::analogOutput, SampleType::float64, {}, 16});
-    out.push_back({"DO0", ChannelKind::digitalOutput, SampleType::float64, {}, 1});
-    out.push_back({"DO1", ChannelKind::digitalOutput, SampleType::float64, {}, 1});
-    return out;
-}
 
 }  // namespace
 
@@ -303,9 +347,15 @@ DeviceKind simulatedBoxKind() {
     DeviceKind kind;
     kind.key = "sim-io-box";
     kind.simulated = true;
-    kind.title = CRUSCOTTO_TEXT("Simulated I/O box with a pump bench");
+    kind.title = CRUSCOTTO_TEXT("Simulated I/O box with a pump bench or a seed sorter");
     kind.name = CRUSCOTTO_TEXT("I/O box");
     kind.settings = {
+        {"scene",
+         CRUSCOTTO_TEXT("What is wired to it"),
+         SettingInfo::Type::choice,
+         {"pump", "seed-sorter"},
+         "pump",
+         CRUSCOTTO_TEXT("The plant that is simulated.")},
         {"rate-hz",
          CRUSCOTTO_TEXT("Rate in Hz"),
          SettingInfo::Type::number,
@@ -319,19 +369,28 @@ DeviceKind simulatedBoxKind() {
          "1",
          CRUSCOTTO_TEXT("The same seed makes the same noise.")},
     };
-    for (const char* fault : faultNames)
-        kind.settings.push_back(
-            {std::string("faults/") + fault, Text(fault), SettingInfo::Type::flag, {}, "false", {}});
-    kind.terminals = pumpBoxTerminals;
+    std::vector<std::string> faults;
+    for (const char* scene : {"pump", "seed-sorter"})
+        for (const std::string_view fault : sim::sceneFaults(scene))
+            if (std::ranges::find(faults, fault) == faults.end()) faults.emplace_back(fault);
+    faults.emplace_back(awayFault);
+    for (const std::string& fault : faults)
+        kind.settings.push_back({"faults/" + fault, Text(fault), SettingInfo::Type::flag, {}, "false", {}});
+    kind.terminals = [](const JsonText&) { return boxTerminals(); };
+    kind.setup = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>& all) {
+        return boxSettings(terminal, all);
+    };
+    kind.ranges = boxRanges;
+    kind.setupSentence = boxSentence;
     kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = pumpBoxSettings(json);
+        auto settings = boxSettingsOf(json);
         if (!settings) return settings.error();
         return {};
     };
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = pumpBoxSettings(json);
-        return std::make_unique<SimulatedBox>(context, settings ? std::move(settings.value()) : PumpBoxSettings{},
+        auto settings = boxSettingsOf(json);
+        return std::make_unique<SimulatedBox>(context, settings ? std::move(settings.value()) : BoxSettings{},
                                               requests);
     };
     return kind;

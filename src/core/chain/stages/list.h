@@ -5,6 +5,10 @@
 /// One line for each kind of stage, in the order in which they are offered. Each is a function of that name in a file
 /// of its own.
 #define CRUSCOTTO_STAGES(ONE)  \
+    ONE(combine)               \
+    ONE(calculate)             \
+    ONE(efficiency)            \
+    ONE(humidAir)              \
     ONE(countsToVolts)         \
     ONE(pulseCounter)          \
     ONE(invert)                \
@@ -26,6 +30,9 @@
     ONE(currentLoop)           \
     ONE(shunt)                 \
     ONE(ratiometric)           \
+    ONE(total)                 \
+    ONE(pulseTimes)            \
+    ONE(quadrature)            \
     ONE(reciprocal)            \
     ONE(squareRoot)            \
     ONE(exponential)           \
@@ -33,6 +40,9 @@
     ONE(polynomial)            \
     ONE(table)                 \
     ONE(derivative)            \
+    ONE(integral)              \
+    ONE(delay)                 \
+    ONE(overTime)              \
     ONE(level)                 \
     ONE(events)                \
     ONE(otherUnit)             \

@@ -14,4 +14,13 @@ StageField unitField() {
     return {.key = "unit", .title = CRUSCOTTO_TEXT("Unit"), .type = StageField::Type::unit, .first = "1"};
 }
 
+StageField resetField() {
+    return {.key = "resets",
+            .title = CRUSCOTTO_TEXT("Set to 0"),
+            .type = StageField::Type::resets,
+            .first = 0.0,
+            .low = 0,
+            .high = 1e9};
+}
+
 }  // namespace cruscotto::stages

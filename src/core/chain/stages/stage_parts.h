@@ -21,6 +21,9 @@ private:
 std::string number(double v);
 /// The field that says in which unit a stage gives its readings.
 StageField unitField();
+/// The field by which a person sets a sum or an extreme back: each time it is another number, which makes the stage
+/// begin anew, live and in a replay alike.
+StageField resetField();
 /// For stages whose unit is typed.
 inline std::string typedUnit(const Stage& s, const std::string&) {
     return s.text("unit");
@@ -32,7 +35,10 @@ inline bool isAnalogInput(ChannelKind kind) {
 }
 /// Whose readings are numbers: also a counter's, as a frequency.
 inline bool isAnalog(ChannelKind kind) {
-    return kind == ChannelKind::analogInput || kind == ChannelKind::counterInput;
+    return kind == ChannelKind::analogInput || kind == ChannelKind::counterInput || kind == ChannelKind::computed;
+}
+inline bool isComputed(ChannelKind kind) {
+    return kind == ChannelKind::computed;
 }
 
 }  // namespace cruscotto::stages

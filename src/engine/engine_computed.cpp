@@ -1,0 +1,184 @@
+#include <algorithm>
+#include <cmath>
+
+#include "engine/engine_state.h"
+
+namespace cruscotto {
+
+namespace {
+
+/// How long a live computed signal waits for an input that is late, by the time of the samples.
+constexpr Duration patience = milliseconds(500);
+
+/// Moments without values of their own.
+BlockPtr momentsOf(const std::shared_ptr<const ScanGroup>& group, const Block& clock) {
+    auto out = std::make_shared<Block>();
+    out->group = group;
+    out->t0 = clock.t0;
+    out->dtNs = clock.dtNs;
+    out->times = clock.times;
+    out->gapBefore = clock.gapBefore;
+    out->columns.emplace_back(std::vector<double>(clock.size(), std::nan("")));
+    return out;
+}
+
+std::shared_ptr<const ScanGroup> groupOf(const SignalSpec& spec, double rateHz) {
+    auto out = std::make_shared<ScanGroup>();
+    out->name = "computed " + spec.id;
+    out->rateHz = rateHz;
+    out->channels = {{spec.id, SampleType::float64, ChannelKind::computed}};
+    return out;
+}
+
+Instant endOf(const Block& block) {
+    return block.group->clocked() ? block.timeOf(block.size()) : block.timeOf(block.size() - 1) + Duration{1};
+}
+
+/// The computed signals, each behind those that it needs.
+std::vector<std::shared_ptr<const SignalSpec>> computedInOrder(const Bench& bench) {
+    std::vector<std::shared_ptr<const SignalSpec>> open, out;
+    for (const auto& spec : bench.signals)
+        if (spec->computed) open.push_back(spec);
+    const auto waits = [&](const SignalSpec& s) {
+        return std::ranges::any_of(open, [&](const auto& other) {
+            if (other->id == s.id) return false;
+            return other->id == s.computed->clock ||
+                   std::ranges::any_of(neededSignals(s.chain), [&](const auto& n) { return n.id == other->id; });
+        });
+    };
+    while (!open.empty()) {
+        auto next = std::ranges::find_if(open, [&](const auto& s) { return !waits(*s); });
+        if (next == open.end()) break;  // a circle, which no bench has that was checked
+        out.push_back(*next);
+        open.erase(next);
+    }
+    return out;
+}
+
+}  // namespace
+
+void Engine::State::arrangeComputed() {
+    std::vector<std::unique_ptr<Computed>> before = std::exchange(computed, {});
+    computedFrom.clear();
+    for (const auto& spec : computedInOrder(bench)) {
+        const auto needs = neededSignals(spec->chain);
+        const auto old = std::ranges::find_if(before, [&](const auto& c) {
+            return c && c->spec->id == spec->id && c->spec->computed == spec->computed && c->needs == needs;
+        });
+        if (old != before.end()) {
+            (*old)->spec = spec;
+            computed.push_back(std::move(*old));
+        } else {
+            const ComputedSpec& how = *spec->computed;
+            const InputAligner::Rule rule{.interpolated = how.between == ComputedSpec::Between::interpolated,
+                                          .oldest = seconds(how.oldestSeconds),
+                                          .patience = options.pace == Pace::asFastAsPossible ? Duration{-1} : patience};
+            auto c = std::make_unique<Computed>(Computed(spec, needs, rule));
+            if (how.clock.empty()) c->group = groupOf(*spec, how.rateHz);
+            for (std::size_t k = 0; k < needs.size(); ++k) {
+                // What is known of it already: an output, or a slow one, may bring nothing new for long.
+                const Reading now = source.at(needs[k].id, this->now());
+                const std::vector<Instant> when{now.taken};
+                if (!std::isnan(now.value))
+                    c->aligner.feed(k, SampleTimes{nullptr, &when}, {{now.value}, {}}, now.taken + Duration{1});
+            }
+            computed.push_back(std::move(c));
+        }
+        Computed& c = *computed.back();
+        std::set<std::string> from;
+        if (!c.spec->computed->clock.empty()) from.insert(c.spec->computed->clock);
+        for (std::size_t k = 0; k < needs.size(); ++k) {
+            const SignalSpec* other = bench.signal(needs[k].id);
+            c.aligner.doNotWait(k, other && isOutput(other->kind));
+            from.insert(needs[k].id);
+        }
+        for (const std::string& id : from) computedFrom.emplace(id, &c);
+    }
+}
+
+void Engine::State::feedComputed(const Group& group, const Block& block) {
+    std::vector<Computed*> touched;
+    const Instant until = endOf(block);
+    for (const Bound& b : group.bound) {
+        const auto [begin, end] = computedFrom.equal_range(b.spec->id);
+        for (auto it = begin; it != end; ++it) {
+            Computed& c = *it->second;
+            for (std::size_t k = 0; k < c.needs.size(); ++k) {
+                if (c.needs[k].id != b.spec->id) continue;
+                if (block.gapBefore) c.aligner.gap(k, block.gapBefore->from);
+                c.aligner.feed(k, SampleTimes{&block, nullptr}, b.now, until);
+            }
+            if (c.spec->computed->clock == b.spec->id) {
+                if (!c.group || c.group->rateHz != block.group->rateHz) c.group = groupOf(*c.spec, block.group->rateHz);
+                c.waiting.push_back(momentsOf(c.group, block));
+                c.clockUntil = until;
+            }
+            if (std::ranges::find(touched, &c) == touched.end()) touched.push_back(&c);
+        }
+    }
+    for (Computed* c : touched) advance(*c);
+}
+
+void Engine::State::advance(Computed& c) {
+    if (c.spec->computed->clock.empty()) {
+        const std::int64_t period = std::llround(1e9 / c.spec->computed->rateHz);
+        c.clockUntil = c.aligner.farthest();
+        const std::int64_t end = (c.clockUntil.ns + period - 1) / period;  // of the ticks before that
+        if (!c.nextTick) c.nextTick = std::max<std::int64_t>(0, end - 1);
+        if (*c.nextTick < end) {
+            Block ticks;
+            ticks.t0 = {*c.nextTick * period};
+            ticks.dtNs = static_cast<double>(period);
+            ticks.columns.emplace_back(std::vector<double>(static_cast<std::size_t>(end - *c.nextTick)));
+            c.waiting.push_back(momentsOf(c.group, ticks));
+            c.nextTick = end;
+        }
+    }
+    while (!c.waiting.empty()) {
+        const BlockPtr moments = c.waiting.front();
+        const SampleTimes times{moments.get(), nullptr};
+        const std::size_t ready = c.aligner.ready(times, moments->size(), c.clockUntil);
+        if (ready <= c.done) return;
+        c.aligner.take(times, c.done, ready, c.aligned);
+        auto part = std::make_shared<Block>(*partOf(moments, c.done, ready));
+        part->firstIndex = c.samples;
+        c.samples += ready - c.done;
+        c.done = ready;
+        if (c.done == moments->size()) {
+            c.waiting.pop_front();
+            c.done = 0;
+        }
+        Group& group = groupFor(part->group);
+        group.inputs = &c.aligned;
+        process(part);
+        group.inputs = nullptr;
+        if (c.done > 0) return;
+    }
+}
+
+void Engine::State::finishComputed() {
+    for (const auto& c : computed) {  // in the order of need
+        for (std::size_t k = 0; k < c->needs.size(); ++k) c->aligner.doNotWait(k);
+        advance(*c);
+    }
+}
+
+void Engine::State::markComputedLost(const std::string& device, Quality quality) {
+    std::set<std::string> without;
+    for (const auto& s : bench.signals)
+        if (!s->computed && (s->device == device || unreached.contains(s->device))) without.insert(s->id);
+    for (const auto& c : computed) {
+        const std::string& clock = c->spec->computed->clock;
+        const bool gone =
+            clock.empty()
+                ? !c->needs.empty() &&
+                      std::ranges::all_of(c->needs, [&](const NeededSignal& n) { return without.contains(n.id); })
+                : without.contains(clock);
+        if (!gone || !c->group) continue;
+        without.insert(c->spec->id);
+        if (const auto group = groups.find({c->group->device, c->group->name}); group != groups.end())
+            for (Bound& b : group->second.bound) b.history->markLost(now(), quality);
+    }
+}
+
+}  // namespace cruscotto
