@@ -309,7 +309,7 @@ int watch(const WatchOptions& options) {
             const std::string unit = unitText(s->unit());
             seen.look(*s, source, r.value);
             std::string value = readingText(r.value, seen.decimalsOf(*s));
-            if (isDigital(s->kind))
+            if (s->isState())
                 value = r.value > 0.5        ? (s->onWord.empty() ? "on" : s->onWord)
                         : s->offWord.empty() ? "off"
                                              : s->offWord;

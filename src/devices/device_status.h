@@ -45,6 +45,8 @@ struct TerminalInfo {
     int bits = 0;                 ///< of the converter; 0 where the value comes ready made
     Text title{};                 ///< what is there, where the device or its description says so
     ChainSpec chain{};            ///< how to read it, where that is known: a new signal begins with it
+    std::string place{};          ///< the pin that it is, where one can be used in several ways; else empty
+    Text use{};                   ///< the way: "with pull-up"
     std::string name{};           ///< as somebody has called what is measured there: a new signal is called so too
     bool operator==(const TerminalInfo&) const = default;
 };

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <atomic>
 #include <functional>
 #include <map>
 #include <memory>
@@ -53,7 +54,8 @@ struct EngineOptions {
 struct SeenTerminal {
     std::string device;
     Channel channel;
-    bool operator==(const SeenTerminal&) const = default;
+    /// Its newest raw sample, whether a signal uses it or not.
+    std::shared_ptr<const std::atomic<double>> newest;
 };
 
 /// The running bench: device threads, one engine thread on which blocks go through chains into histories and on to the

@@ -79,7 +79,8 @@ void Engine::State::evaluate(Group& group, Bound& bound, const Block& block) {
 
 void Engine::State::indexSignals() {
     signalsAt.clear();
-    for (const auto& spec : bench.signals) signalsAt[spec->device + "\n" + (spec->computed ? spec->id : spec->terminal)].push_back(spec);
+    for (const auto& spec : bench.signals)
+        signalsAt[spec->device + "\n" + (spec->computed ? spec->id : spec->terminal)].push_back(spec);
 }
 
 Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGroup>& scan) {
@@ -97,9 +98,17 @@ Engine::State::Group& Engine::State::groupFor(const std::shared_ptr<const ScanGr
     }
     if (!sameShape && !scan->device.empty()) {
         const Lock lock(mutex);
+        group.newestRaw.clear();
         for (const Channel& channel : scan->channels) {
-            const SeenTerminal terminal{scan->device, channel};
-            if (std::find(seen.begin(), seen.end(), terminal) == seen.end()) seen.push_back(terminal);
+            const auto known = std::ranges::find_if(seen, [&](const SeenTerminal& s) {
+                return s.device == scan->device && s.channel.terminal == channel.terminal;
+            });
+            group.newestRaw.push_back(std::make_shared<std::atomic<double>>(std::nan("")));
+            const SeenTerminal terminal{scan->device, channel, group.newestRaw.back()};
+            if (known == seen.end())
+                seen.push_back(terminal);
+            else
+                *known = terminal;
         }
     }
     bind(group);
@@ -218,9 +227,9 @@ void Engine::State::process(const BlockPtr& given) {
     BlockPtr block = ordered(group, given);
     if (std::exchange(group.anew, false) && before != Instant{} && !block->group->name.starts_with(outputGroup)) {
         auto marked = std::make_shared<Block>(*block);
-        marked->gapBefore = Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0,
-                                block->group->device.empty() ? "The computation was changed."
-                                                             : "The device was set up anew."};
+        marked->gapBefore =
+            Gap{before, block->timeOf(0), block->gapBefore ? block->gapBefore->lostSamples : 0,
+                block->group->device.empty() ? "The computation was changed." : "The device was set up anew."};
         block = std::move(marked);
     }
     const std::vector<Instant>& times = block->times;
@@ -238,6 +247,12 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
         noteLost(gap->lostSamples * group.bound.size(), gap->cause);
     }
     group.timeline->append(*block);
+    for (std::size_t i = 0; i < group.newestRaw.size(); ++i)
+        std::visit(
+            [&](const auto& raw) {
+                group.newestRaw[i]->store(static_cast<double>(raw.back()), std::memory_order_relaxed);
+            },
+            block->columns[i]);
     std::vector<RecordedBucket> buckets;
     std::vector<ShotGate::Part> kept;
     double bytes = 0;

@@ -111,7 +111,8 @@ struct Engine::State {
         std::shared_ptr<const ScanGroup> group;
         std::shared_ptr<Timeline> timeline;
         std::vector<Bound> bound;
-        Recorder::Columns columns;  // those that are recorded raw and whole
+        std::vector<std::shared_ptr<std::atomic<double>>> newestRaw;  // by column
+        Recorder::Columns columns;                                    // those that are recorded raw and whole
         Instant newest;             // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
         bool anew = false;  // the device was made anew: its next samples do not go on from those before

@@ -174,7 +174,7 @@ void ChainDrawer::rebuild() {
         }
         if (isOutput(s->kind))
             addOutput(column);
-        else if (!isDigital(s->kind))
+        else if (!s->isState())
             addLimits(column);
         if (!isOutput(s->kind)) addKeep(column);
         column->addStretch();
@@ -391,12 +391,15 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
         connect(now, &Field::taken, this, [this, card, now](const QString& typed) {
             double v = 0;
             const SignalSpec* s = spec();
-            const bool fine = parseNumber(typed.toStdString(), v) && s && s->output && v >= s->output->low && v <= s->output->high;
+            const bool fine =
+                parseNumber(typed.toStdString(), v) && s && s->output && v >= s->output->low && v <= s->output->high;
             now->markWrong(!fine, fine ? QString() : tr("A number between the lowest and the highest"));
             if (!fine) return;
             tried_ = s->id;
             const bool driven = session_.engine() && session_.engine()->setOutput(s->id, v);
-            card->setWrong(driven ? QString() : tr("It is not driven now: the outputs are at rest or safe, or the device is away."));
+            card->setWrong(driven
+                               ? QString()
+                               : tr("It is not driven now: the outputs are at rest or safe, or the device is away."));
         });
         place(card->fields(), labelled(tr("Try it"), now, card));
     }
@@ -508,7 +511,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
         const double v = i < values.size() ? values[i] : std::nan("");
         int decimals = 0;
-        const bool whole = unit == "{counts}" || unit == "{pulses}" || isDigital(s->kind);
+        const bool whole = unit == "{counts}" || unit == "{pulses}" || (isDigital(s->kind) && unit == "1");
         if (!whole || v != std::floor(v)) {  // what a board says in words is raw too, and need not be whole
             // Four figures or so; of volts as many decimals as the converter's step has.
             const double size = std::fabs(v);
@@ -522,7 +525,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
             }
             if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
         }
-        if (i == s->chain.size() && i > 0 && !isDigital(s->kind))
+        if (i == s->chain.size() && i > 0 && !s->isState())
             decimals = std::max(decimals, session_.seen().decimalsOf(*s));
         // What is computed begins with nothing of its own.
         if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));

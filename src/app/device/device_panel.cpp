@@ -132,7 +132,6 @@ void DevicePanel::rebuild() {
     const std::string shape = d->id + d->name + d->settings;
     if (shape == shape_) return offerTerminals();
     shape_ = shape;
-    offered_.clear();
     const DeviceKind* kind = deviceKind(d->kind);
     auto* content = new QWidget;
     content->setObjectName("panel");
@@ -189,14 +188,21 @@ void DevicePanel::rebuild() {
     rejected_->setTextInteractionFlags(Qt::TextSelectableByMouse);
     column->addWidget(rejected_);
     column->addSpacing(4);
-    first_ = new QVBoxLayout;
-    column->addLayout(first_);
+    terminals_ = session_.isRun() ? nullptr : new TerminalList(session_, content);
+    if (terminals_) {
+        connect(terminals_, &TerminalList::useAsked, this, &DevicePanel::addSignalsFor);
+        connect(terminals_, &TerminalList::refused, this, &DevicePanel::showWrong);
+        connect(terminals_, &TerminalList::signalAsked, this, &DevicePanel::signalAdded);
+    }
     if (kind && kind->hasWire && !session_.isRun()) {
         auto* wire = new QPushButton(tr("See the wire"), content);
         wire->setToolTip(tr("The bytes that pass on the link, with their times and what they mean"));
         connect(wire, &QPushButton::clicked, this, [this] { Q_EMIT wireAsked(device_); });
         column->addWidget(wire, 0, Qt::AlignLeft);
     }
+    // A device without a signal is there to be wired up: its terminals come first, its settings behind them.
+    const bool none = std::ranges::none_of(session_.bench().signals, [&](const auto& s) { return s->device == d->id; });
+    if (terminals_ && none) column->addWidget(terminals_);
     column->addSpacing(8);
     if (kind && !session_.isRun())
         for (const SettingInfo& info : kind->settings) {
@@ -207,6 +213,10 @@ void DevicePanel::rebuild() {
                 column->addSpacing(8);
                 column->addWidget(caption);
             }
+            QString wrong;  // the scene that is simulated cannot have every fault
+            if (info.key.starts_with("faults/") && settingText(*d, info) != "true" &&
+                !withSetting(session_.bench(), d->id, info, "true", &wrong))
+                continue;
             addSetting(column, info);
         }
     wrong_ = new QLabel(content);
@@ -215,10 +225,7 @@ void DevicePanel::rebuild() {
     wrong_->hide();
     column->addWidget(wrong_);
     column->addWidget(parameters_);
-    free_ = new QVBoxLayout;
-    free_->setSpacing(4);
-    column->addSpacing(8);
-    column->addLayout(free_);
+    if (terminals_ && !none) column->addWidget(terminals_);
     if (!session_.isRun()) {
         auto* remove = new QPushButton(tr("Remove this device"), content);
         connect(remove, &QPushButton::clicked, this,
@@ -235,7 +242,7 @@ void DevicePanel::rebuild() {
 
 void DevicePanel::offerTerminals() {
     const DeviceSpec* d = session_.bench().device(device_.toStdString());
-    if (!d || !free_ || !session_.engine()) return;
+    if (!d || !terminals_ || !session_.engine()) return;
     const DeviceKind* kind = deviceKind(d->kind);
     if (const std::string asked = d->id + "\n" + d->kind + "\n" + d->settings; askedFor_ != asked) {
         known_ = kind ? kind->terminals(d->settings) : std::vector<TerminalInfo>{};
@@ -252,51 +259,7 @@ void DevicePanel::offerTerminals() {
     for (const SeenTerminal& seen : session_.engine()->seenTerminals())
         if (seen.device == d->id && !isOutput(seen.channel.kind))
             offer({seen.channel.terminal, seen.channel.kind, seen.channel.type});
-    std::erase_if(terminals, [&](const TerminalInfo& t) {
-        return std::any_of(session_.bench().signals.begin(), session_.bench().signals.end(),
-                           [&](const auto& s) { return s->device == d->id && s->terminal == t.terminal; });
-    });
-    QStringList names;
-    for (const TerminalInfo& t : terminals) names << shown(t.terminal);
-    if (names == offered_) return;
-    offered_ = names;
-    for (QLayout* old : {first_, free_})
-        while (QLayoutItem* item = old->takeAt(0)) {
-            delete item->widget();
-            delete item;
-        }
-    if (terminals.empty()) return;
-    const bool none = std::ranges::none_of(session_.bench().signals, [&](const auto& s) { return s->device == d->id; });
-    const bool choices = kind && kind->choices;
-    auto* caption = new QLabel(tr("Terminals without a signal"), widget());
-    caption->setObjectName("caption");
-    QVBoxLayout* to = none && choices ? first_ : free_;
-    to->addWidget(caption);
-    std::vector<TerminalInfo> inputs;
-    std::ranges::copy_if(terminals, std::back_inserter(inputs),
-                         [](const TerminalInfo& t) { return !isOutput(t.kind); });
-    if (inputs.size() > 1 && !choices) {
-        auto* all = new QPushButton(tr("Add all %n inputs", nullptr, static_cast<int>(inputs.size())), widget());
-        connect(all, &QPushButton::clicked, this, [this, inputs] { addSignalsFor(inputs); });
-        (none ? first_ : free_)->addWidget(all, 0, Qt::AlignLeft);
-    }
-    constexpr std::size_t mostOffered = 200;
-    for (std::size_t i = 0; i < std::min(terminals.size(), mostOffered); ++i) {
-        const TerminalInfo& t = terminals[i];
-        auto* add = new QPushButton(tr("Add %1").arg(shown(t.terminal)), widget());
-        connect(add, &QPushButton::clicked, this, [this, t] { addSignalsFor({t}); });
-        auto* row = new QWidget(widget());
-        auto* line = new QHBoxLayout(row);
-        line->setContentsMargins(0, 0, 0, 0);
-        line->setSpacing(8);
-        line->addWidget(add);
-        auto* title = new QLabel(shown(t.title), row);
-        title->setObjectName("muted");
-        title->setTextFormat(Qt::PlainText);
-        title->setWordWrap(true);
-        line->addWidget(title, 1);
-        to->addWidget(row);
-    }
+    terminals_->show(*d, terminals, kind && kind->choices);
 }
 
 void DevicePanel::addSignalsFor(const std::vector<TerminalInfo>& terminals) {

@@ -6,6 +6,7 @@
 
 #include "app/device/parameter_list.h"
 #include "app/device/suggestion_buttons.h"
+#include "app/device/terminal_list.h"
 #include "app/document/session.h"
 
 namespace cruscotto {
@@ -45,9 +46,7 @@ private:
     SuggestionButtons* suggestions_ = nullptr;
     QLabel* wrong_ = nullptr;
     ParameterList* parameters_ = nullptr;
-    QVBoxLayout* free_ = nullptr;
-    QVBoxLayout* first_ = nullptr;  // what to do with a device of which nothing is read yet
-    QStringList offered_;
+    TerminalList* terminals_ = nullptr;
     /// What the kind says for these settings: some read a file for it, and are not asked five times a second.
     std::string askedFor_;
     std::vector<TerminalInfo> known_;

@@ -42,7 +42,7 @@ TileSpec suitableTile(const SignalSpec& s) {
         t.kind = TileKind::control;
         t.w = 3;
         t.h = isDigital(s.kind) ? 1 : 2;
-    } else if (isDigital(s.kind)) {
+    } else if (s.isState()) {
         t.kind = TileKind::state;
         t.w = 3;
         t.h = 2;

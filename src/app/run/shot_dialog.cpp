@@ -49,7 +49,7 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
         if (!s) return;
         const Scale scale = expectedScale(*s).value_or(Scale{0, 1});
         level_->setText(
-            shown(shortNumber(isDigital(s->kind) ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
+            shown(shortNumber(s->isState() ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
     };
     propose();
     connect(signal_, &QComboBox::currentIndexChanged, this, propose);

@@ -250,9 +250,9 @@ void MainWindow::updateActions() {
     const SignalSpec* first =
         t && !t->spec().signals.empty() ? session_.bench().signal(t->spec().signals.front()) : nullptr;
     actions_["as-control"]->setEnabled(first && isOutput(first->kind));
-    actions_["as-state"]->setEnabled(first && isDigital(first->kind));
-    actions_["as-dial"]->setEnabled(first && !isDigital(first->kind));
-    actions_["as-column"]->setEnabled(first && !isDigital(first->kind));
+    actions_["as-state"]->setEnabled(first && first->isState());
+    actions_["as-dial"]->setEnabled(first && !first->isState());
+    actions_["as-column"]->setEnabled(first && !first->isState());
     actions_["fit"]->setEnabled(t && t->hasScale());
     actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")

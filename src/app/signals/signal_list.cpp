@@ -227,7 +227,7 @@ bool SignalModel::refresh(Instant t) {
         const SignalSpec& s = *r.signal;
         const Reading reading = session_.source().at(s.id, t);
         session_.seen().look(s, session_.source(), reading.value);
-        r.value = isDigital(s.kind) ? stateWord(s, reading.value) : session_.numberText(s, reading.value);
+        r.value = s.isState() ? stateWord(s, reading.value) : session_.numberText(s, reading.value);
         r.unit = r.value == QStringLiteral("–") ? QString() : unitOf(s);
         const Remark remark = remarkOn(s, reading);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;

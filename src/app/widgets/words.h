@@ -45,7 +45,7 @@ inline QString stateWord(const SignalSpec& s, double v) {
 
 /// Whether it stands where it was until it is read or set again, and is drawn so.
 inline bool holds(const SignalSpec& s) {
-    return isDigital(s.kind) || isOutput(s.kind);
+    return s.isState() || isOutput(s.kind);
 }
 
 /// The kind of data that a signal is dragged as.

@@ -103,6 +103,8 @@ struct SignalSpec {
     [[nodiscard]] std::string unit() const {
         return output && kind == ChannelKind::analogOutput ? output->unit : readingUnit(chain, kind);
     }
+    /// It reads on or off, and no number.
+    [[nodiscard]] bool isState() const { return readsState(chain, kind); }
     bool operator==(const SignalSpec&) const = default;
 };
 

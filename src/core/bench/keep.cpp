@@ -53,15 +53,17 @@ Bench keepingEverything(Bench bench) {
 std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
     if (!signal.keep.asReadings) return {signal};
     SignalSpec out = signal;
-    if (!isDigital(signal.kind)) {
+    if (!signal.isState()) {
         if (!signal.computed) out.kind = ChannelKind::analogInput;
         out.chain = {slopeOffset(1, 0, signal.unit())};
     } else {
+        if (!signal.computed && !isOutput(signal.kind)) out.kind = ChannelKind::digitalInput;
         out.chain.clear();
+        if (signal.computed) out.chain = {Stage::of("level", {{"on", 0.5}, {"off", 0.5}})};
     }
     if (signal.keep.what != KeepSpec::What::summary) return {out};
     // A mean of on and off is neither.
-    if (isDigital(signal.kind)) {
+    if (signal.isState()) {
         out.kind = ChannelKind::analogInput;
         out.chain = {slopeOffset(1, 0, "1")};
     }

@@ -40,7 +40,7 @@ Scale tidy(const Scale& s) {
 
 std::optional<Scale> expectedScale(const SignalSpec& signal) {
     if (signal.scale) return signal.scale;
-    if (isDigital(signal.kind)) return Scale{0, 1};
+    if (signal.isState()) return Scale{0, 1};
     if (signal.output) return Scale{signal.output->low, signal.output->high};
     const auto reached = reachOf(signal.chain, signal.kind);
     return reached ? std::optional(tidy(*reached)) : std::nullopt;
@@ -63,7 +63,7 @@ void SeenReadings::look(const SignalSpec& signal, const Source& source, double r
     if (!seen.isOf(signal))
         seen = {signal.chain, signal.kind, signal.scale, signal.output, expectedScale(signal), {}, {}};
     if (!std::isnan(reading)) seen.whole = seen.whole && isWhole(reading);
-    if (isDigital(signal.kind) || (seen.settled && seen.revision == source.revision())) return;
+    if (signal.isState() || (seen.settled && seen.revision == source.revision())) return;
     const Span all = source.extent();
     const Duration length = all.to - all.from + nanoseconds(1);
     if (length.ns <= 0) return;

@@ -221,10 +221,9 @@ ComputedSpec readComputed(const Json& json, const std::string& where, std::vecto
     JsonFields f(json, where, problems);
     ComputedSpec c;
     c.clock = f.string("clock");
-    c.between = f.choice<ComputedSpec::Between>("between",
-                                                {{"held", ComputedSpec::Between::held},
-                                                 {"interpolated", ComputedSpec::Between::interpolated}},
-                                                ComputedSpec::Between::held);
+    c.between = f.choice<ComputedSpec::Between>(
+        "between", {{"held", ComputedSpec::Between::held}, {"interpolated", ComputedSpec::Between::interpolated}},
+        ComputedSpec::Between::held);
     for (const auto& [key, member, low, high] :
          {std::tuple{"rate-hz", &ComputedSpec::rateHz, slowestComputedHz, fastestComputedHz},
           std::tuple{"oldest-s", &ComputedSpec::oldestSeconds, 0.0, oldestInputSeconds}}) {
@@ -250,8 +249,7 @@ Json signalJson(const SignalSpec& s) {
     j["kind"] = channelKindName(s.kind);
     if (s.computed) j["computed"] = computedJson(*s.computed);
     if (s.range) j["range"] = scaleJson(*s.range);
-    for (const auto& [key, value] : s.setup)
-        std::visit([&](const auto& v) { j["setup"][key] = v; }, value);
+    for (const auto& [key, value] : s.setup) std::visit([&](const auto& v) { j["setup"][key] = v; }, value);
     if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
     if (s.scale) j["scale"] = scaleJson(*s.scale);
     if (s.limits.low || s.limits.high) {

@@ -49,6 +49,14 @@ Result<void> checkChain(const ChainSpec& chain, ChannelKind kind) {
     return {};
 }
 
+bool readsState(const ChainSpec& chain, ChannelKind kind) {
+    bool state = isDigital(kind);
+    for (const Stage& stage : chain)
+        if (!stage.isOff() && stage.kind().gives != StageKind::Gives::same)
+            state = stage.kind().gives == StageKind::Gives::state;
+    return state;
+}
+
 std::size_t rememberedSamples(const ChainSpec& chain) {
     std::size_t out = 0;
     for (const Stage& stage : chain) out += memoryOf(stage).held;

@@ -21,6 +21,8 @@ std::string unitBefore(const ChainSpec& chain, std::size_t stage, ChannelKind ki
 std::string readingUnit(const ChainSpec& chain, ChannelKind kind);
 /// Every stage, each with the unit before it.
 Result<void> checkChain(const ChainSpec& chain, ChannelKind kind);
+/// The reading is a state, on or off, and no number.
+bool readsState(const ChainSpec& chain, ChannelKind kind);
 /// How many samples its stages hold in memory at most; eight bytes each.
 std::size_t rememberedSamples(const ChainSpec& chain);
 /// A reading depends on more than the one sample.

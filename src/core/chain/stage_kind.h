@@ -99,6 +99,9 @@ struct StageKind {
     /// What it adds to the uncertainty where `in` comes in.
     std::vector<UncertaintyContribution> (*contributions)(const Stage&, double in) = nullptr;
     bool keepsWhole = false;  ///< whole numbers stay whole
+    /// What it makes of a number or of a state (on, off).
+    enum class Gives { same, number, state };
+    Gives gives = Gives::same;
     std::vector<StageCapture> captures = {};
 };
 

@@ -409,27 +409,34 @@ private:
         for (std::size_t i = 0; i < know_.pins.size(); ++i) {
             const auto& modes = know_.pins[i];
             const std::string pin = "D" + std::to_string(i);
-            const auto add = [&](std::string name, ChannelKind kind, int bits, ChainSpec chain = {},
+            const auto analogNow = modes.find(firmata::analog);
+            const bool isAnalog = analogNow != modes.end() && i < know_.channels.size() && know_.channels[i] < 127;
+            const std::string place = isAnalog ? "A" + std::to_string(know_.channels[i]) : pin;
+            const auto add = [&](std::string name, Text use, ChannelKind kind, int bits, ChainSpec chain = {},
                                  std::optional<Scale> range = {}) {
                 TerminalInfo info{std::move(name), kind, isDigital(kind) ? SampleType::bit : SampleType::int32};
                 info.title =
                     bits > 1 ? text(CRUSCOTTO_TEXT("pin {0}, {1} bits"), i, bits) : text(CRUSCOTTO_TEXT("pin {0}"), i);
+                info.place = place;
+                info.use = std::move(use);
                 info.chain = std::move(chain);
                 if (range) info.ranges = {*range};
                 status().found.push_back(std::move(info));
             };
-            if (const auto it = modes.find(firmata::analog);
-                it != modes.end() && i < know_.channels.size() && know_.channels[i] < 127)
-                add("A" + std::to_string(know_.channels[i]), ChannelKind::analogInput, it->second,
-                    {countsToVolts(std::clamp(it->second, 1, 32), 0, 5, "unipolar")});
-            if (modes.contains(firmata::input)) add(pin, ChannelKind::digitalInput, 1);
-            if (modes.contains(firmata::pullUp)) add(pin + " pull-up", ChannelKind::digitalInput, 1);
-            if (modes.contains(firmata::output)) add(pin + " out", ChannelKind::digitalOutput, 1);
+            if (isAnalog)
+                add(place, CRUSCOTTO_TEXT("analog in"), ChannelKind::analogInput, analogNow->second,
+                    {countsToVolts(std::clamp(analogNow->second, 1, 32), 0, 5, "unipolar")});
+            if (modes.contains(firmata::input)) add(pin, CRUSCOTTO_TEXT("digital in"), ChannelKind::digitalInput, 1);
+            if (modes.contains(firmata::pullUp))
+                add(pin + " pull-up", CRUSCOTTO_TEXT("with pull-up"), ChannelKind::digitalInput, 1);
+            if (modes.contains(firmata::output))
+                add(pin + " out", CRUSCOTTO_TEXT("out"), ChannelKind::digitalOutput, 1);
             if (const auto it = modes.find(firmata::pwm); it != modes.end())
-                add(pin + " pwm", ChannelKind::analogOutput, it->second, {},
+                add(pin + " pwm", CRUSCOTTO_TEXT("pulse width"), ChannelKind::analogOutput, it->second, {},
                     Scale{0, static_cast<double>((1 << std::clamp(it->second, 1, 28)) - 1)});
             if (const auto it = modes.find(firmata::servo); it != modes.end())
-                add(pin + " servo", ChannelKind::analogOutput, it->second, {slopeOffset(1, 0, "deg")}, Scale{0, 180});
+                add(pin + " servo", CRUSCOTTO_TEXT("servo"), ChannelKind::analogOutput, it->second,
+                    {slopeOffset(1, 0, "deg")}, Scale{0, 180});
         }
         if (replayed_ && know_.firmware.empty()) {
             for (const auto& [mode, number] : seen_)

@@ -62,6 +62,20 @@ protected:
         QTest::mouseClick(button(in, words), Qt::LeftButton);
         return true;
     }
+    /// The switch of a row of the list of terminals.
+    Switch* terminal(QWidget& in, const QString& place) {
+        for (Switch* b : in.findChildren<Switch*>())
+            if (b->isVisible() && b->accessibleName() == "Use " + place) return b;
+        return nullptr;
+    }
+    /// Makes a signal of a terminal, in the way that is named where there are several.
+    bool use(QWidget& in, const QString& place, const QString& as = {}) {
+        if (!waitFor([&] { return terminal(in, place); })) return false;
+        for (QComboBox* box : in.findChildren<QComboBox*>())
+            if (!as.isEmpty() && box->accessibleName() == "Use " + place + " as") box->setCurrentText(as);
+        QTest::mouseClick(terminal(in, place), Qt::LeftButton);
+        return true;
+    }
     bool says(QWidget& in, const QString& words) {
         for (QLabel* l : in.findChildren<QLabel*>())
             if (l->isVisible() && l->text().contains(words)) return true;
@@ -205,15 +219,15 @@ TEST_F(Connect, PinsOfABoardAreChosenOneByOneAndReadAtOnce) {
     session().edit("Board", withDevice(bench, {"pins", "Pin board", "firmata",
                                                R"({"address":")" + host->address() + R"("})", ""}));
     window->openDevice("pins");
-    ASSERT_TRUE(waitFor([&] { return button(*window, "Add D7 pull-up"); }));
+    ASSERT_TRUE(waitFor([&] { return terminal(*window, "D7"); }));
     EXPECT_FALSE(button(*window, "Add all 42 inputs")) << "a pin is one thing or another";
-    ASSERT_TRUE(click(*window, "Add D7 pull-up"));
+    ASSERT_TRUE(use(*window, "D7", "with pull-up"));
     const std::string pressed = session().bench().signals.back()->id;
     EXPECT_TRUE(waitFor([&] { return value(pressed) == 1; }));
     pins.pressed[7] = true;
     EXPECT_TRUE(waitFor([&] { return value(pressed) == 0; }));
     window->openDevice("pins");
-    ASSERT_TRUE(click(*window, "Add D9 pwm"));
+    ASSERT_TRUE(use(*window, "D9", "pulse width"));
     EXPECT_EQ(session().bench().signals.back()->output->high, 255);
     EXPECT_EQ(session().bench().signals.back()->unit(), "1") << "a part of 255 is no voltage";
     Field* unit = nullptr;  // its chain is open
@@ -271,7 +285,7 @@ TEST_F(Connect, FilesThatDescribeADeviceAreChosenInADialog) {
     EXPECT_NE(session().bench().device(id)->settings.find(R"("level":")" + folder + "brine-level.xml"),
               std::string::npos)
         << session().bench().device(id)->settings;
-    EXPECT_TRUE(waitFor([&] { return button(*window, "Add level.Level") != nullptr; }));
+    EXPECT_TRUE(waitFor([&] { return terminal(*window, "level.Level") != nullptr; }));
     ASSERT_TRUE(choose(folder + "brine-valve.xml"));
     EXPECT_NE(session().bench().device(id)->settings.find(R"("valve":")" + folder), std::string::npos)
         << "the second goes to the sensor that has none yet: " << session().bench().device(id)->settings;
@@ -321,7 +335,7 @@ TEST_F(Connect, ThisComputersLinesAreFoundLookedIntoReadAndShownAsTheyStood) {
     EXPECT_EQ(added().kind, "gpio-lines");
     ASSERT_TRUE(click(*window, "Read the inputs that nobody else uses: 5"));
     EXPECT_NE(added().settings.find(R"("guard-door":"0 in")"), std::string::npos) << added().settings;
-    ASSERT_TRUE(click(*window, "Add stop-chain"));
+    ASSERT_TRUE(use(*window, "stop-chain"));
     const std::string id = session().bench().signals.back()->id;
     ASSERT_TRUE(waitFor([&] { return session().source().at(id, session().end()).value == 1; }));
 
@@ -408,7 +422,7 @@ TEST_F(Connect, AnOutputOfTheBoardIsTypedInAndDriven) {
     window->page().setFocus();
     frame();
     EXPECT_NE(added().settings.find(R"("heater":"H{value:0}\\n")"), std::string::npos) << added().settings;
-    ASSERT_TRUE(click(*window, "Add heater"));
+    ASSERT_TRUE(use(*window, "heater"));
     const auto& signal = *session().bench().signals.back();
     EXPECT_EQ(signal.terminal, "heater");
     ASSERT_TRUE(signal.output);

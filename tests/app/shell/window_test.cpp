@@ -817,7 +817,7 @@ TEST_F(Window, AllActionsAreSearchedAndDone) {
     QTest::keyClick(list.search(), Qt::Key_Escape);
     EXPECT_FALSE(list.isVisible());
     press("page-previous");
-    EXPECT_EQ(window->page().page(), "mechanics");
+    EXPECT_EQ(window->page().page(), "power");
 }
 
 TEST_F(Window, EveryEditCanBeUndoneBackToTheBeginning) {
@@ -894,9 +894,9 @@ TEST_F(Window, ANewBenchGetsADeviceAndItsTerminals) {
     ASSERT_EQ(session().bench().devices.size(), 1U);
     EXPECT_FALSE(first->isVisible());
     frame();
-    QPushButton* add = nullptr;
-    for (QPushButton* b : window->findChildren<QPushButton*>())
-        if (b->text() == "Add AI1" && b->isVisible()) add = b;
+    Switch* add = nullptr;
+    for (Switch* b : window->findChildren<Switch*>())
+        if (b->accessibleName() == "Use AI1" && b->isVisible()) add = b;
     ASSERT_TRUE(add);
     QTest::mouseClick(add, Qt::LeftButton);
     ASSERT_EQ(session().bench().signals.size(), 1U);

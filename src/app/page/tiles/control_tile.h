@@ -5,22 +5,12 @@
 #include <QWheelEvent>
 
 #include "app/page/tiles/tile.h"
+#include "app/widgets/switch.h"
 
 class QLabel;
 class QLineEdit;
 
 namespace cruscotto {
-
-/// A switch that says by its place and its word what it is.
-class Switch : public QAbstractButton {
-    Q_OBJECT
-public:
-    explicit Switch(QWidget* parent);
-    [[nodiscard]] QSize sizeHint() const override { return {44, 24}; }
-
-protected:
-    void paintEvent(QPaintEvent* event) override;
-};
 
 /// Sets an output: what is driven never follows a wheel that was turned on its way over the page.
 class OutputSlider : public QSlider {

@@ -13,7 +13,7 @@ void StateTile::refresh(Instant t, bool digits) {
     const bool before = shown_.front().reading.value > 0.5;
     bool changed = read(t, digits);
     const bool now = shown_.front().reading.value > 0.5;
-    if (isDigital(first()->kind) && before != now) {  // a state must not wait for the digits' turn
+    if (first()->isState() && before != now) {  // a state must not wait for the digits' turn
         shown_.front().text = stateWord(*first(), shown_.front().reading.value);
         changed = true;
     }

@@ -74,9 +74,9 @@ bool Tile::read(Instant t, bool digits) {
         const Scale scale = scaleOf(*s.spec);
         rescaled = rescaled || scale != s.scale;
         s.scale = scale;
-        const QString text = isDigital(s.spec->kind) ? stateWord(*s.spec, s.reading.value)
+        const QString text = s.spec->isState() ? stateWord(*s.spec, s.reading.value)
                                                      : session_.numberText(*s.spec, s.reading.value);
-        const bool onScale = !hasScale() || isDigital(s.spec->kind);
+        const bool onScale = !hasScale() || s.spec->isState();
         const OffScale off = onScale ? OffScale::no : offScale(scale, s.reading.value);
         if (text != s.text || off != s.offScale) {
             s.text = text;
@@ -108,7 +108,7 @@ QColor Tile::colourOf(const SignalSpec& s) const {
 
 QFont Tile::fitted(QFont font, double room) const {
     const Shown& s = shown_.front();
-    const bool digital = isDigital(s.spec->kind);
+    const bool digital = s.spec->isState();
     double wide = figuresWidth(font, s.text);
     for (const double end : {digital ? 0 : scale().low, digital ? 1 : scale().high})
         wide =

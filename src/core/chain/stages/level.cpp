@@ -57,6 +57,7 @@ const StageKind& level() {
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{0, 1};
         },
+        .gives = StageKind::Gives::state,
     };
     return kind;
 }

@@ -97,6 +97,7 @@ const StageKind& pulseTimes() {
         },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
+        .gives = StageKind::Gives::number,
     };
     return kind;
 }

@@ -82,6 +82,7 @@ const StageKind& quadrature() {
         .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
+        .gives = StageKind::Gives::number,
     };
     return kind;
 }
