@@ -11,6 +11,7 @@
 #include <map>
 
 #include "app/chain/raw_watch.h"
+#include "app/chain/stage_trace.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -70,6 +71,7 @@ bool ChainDrawer::editable() const {
 
 void ChainDrawer::open(const QString& signal) {
     if (signal != signal_) endTrial();
+    asksForSensor_ = false;
     signal_ = signal;
     shape_.clear();
     rebuild();
@@ -107,10 +109,10 @@ void ChainDrawer::editStage(std::size_t i, const Stage& stage, const QString& ef
     auto checked = checkChain(next.chain, s->kind);
     if (checked) checked = checkNeeded(withSignal(session_.bench(), next), next);
     if (!checked) {
-        stageCards_[i + 1]->setWrong(shown(checked.error().message));
+        cardOf(i)->setWrong(shown(checked.error().message));
         return;
     }
-    stageCards_[i + 1]->setWrong({});
+    cardOf(i)->setWrong({});
     edit(effect, std::move(next));
 }
 
@@ -120,15 +122,18 @@ void ChainDrawer::rebuild() {
     std::string shape = s->id + "/" + std::to_string(static_cast<int>(s->kind)) + (session_.isRun() ? "run" : "");
     for (const Stage& stage : s->chain) {
         shape += "/" + stageKey(stage);
+        shape += stage.isOff() ? "/off" : "";
         for (const StageField& field : stage.kind().fields) shape += matters(stage, field) ? '+' : '-';
         for (const WantedSource& wanted : sourcesOf(stage)) shape += wanted.source->signal.empty() ? 'c' : 's';
     }
+    if (asksForSensor_) shape += "/sensor " + recipe_;
     shape += "/" + setupShape(session_.bench(), *s);
     if (s->computed) shape += s->computed->clock.empty() ? "/rate" : "/clock";
     shape += "/" + std::to_string(static_cast<int>(s->keep.what));
     if (shape != shape_) {
         shape_ = shape;
         stageCards_.clear();
+        traces_.clear();
         showers_.clear();
         limitsCard_ = nullptr;
         watch_ = nullptr;
@@ -143,10 +148,11 @@ void ChainDrawer::rebuild() {
             addComputation(column);
         else
             addTerminal(column);
-        for (std::size_t i = 0; i < s->chain.size(); ++i) addStage(column, i);
-        if (editable()) {
+        if (asksForSensor_) addSensor(column);
+        for (std::size_t i = 0; !asksForSensor_ && i < s->chain.size(); ++i) addStage(column, i);
+        if (editable() && !asksForSensor_) {
             auto* add = new QPushButton(tr("Add a stage"), content);
-            add->setAccessibleDescription(tr("At the end of the chain"));
+            add->setAccessibleDescription(tr("At its usual place in the chain"));
             connect(add, &QPushButton::clicked, this, [this, add] {
                 const SignalSpec* now = spec();
                 if (!now) return;
@@ -160,7 +166,7 @@ void ChainDrawer::rebuild() {
                     if (!group) group = menu.addMenu(shown(stageGroupTitle(stage.kind().group)));
                     group->addAction(shown(stageTitle(stage)), this, [this, stage] {
                         SignalSpec next = *spec();
-                        next.chain.push_back(stage);
+                        next.chain = withStageInPlace(next.chain, stage, next.kind);
                         edit(tr("Add stage"), std::move(next));
                     });
                 }
@@ -169,14 +175,21 @@ void ChainDrawer::rebuild() {
             auto* row = new QHBoxLayout;
             row->setContentsMargins(16, 4, 16, 12);
             row->addWidget(add);
+            if (!s->computed && !session_.isRun()) {
+                auto* sensor = new QPushButton(tr("What is this sensor?"), content);
+                sensor->setToolTip(tr("Choose the kind of sensor: the whole chain is built, units included"));
+                connect(sensor, &QPushButton::clicked, this, [this] { askForSensor(true); });
+                row->addWidget(sensor);
+            }
             row->addStretch();
             column->addLayout(row);
         }
-        if (isOutput(s->kind))
+        if (asksForSensor_) {
+        } else if (isOutput(s->kind))
             addOutput(column);
         else if (!s->isState())
             addLimits(column);
-        if (!isOutput(s->kind)) addKeep(column);
+        if (!isOutput(s->kind) && !asksForSensor_) addKeep(column);
         column->addStretch();
         if (session_.isRun())
             for (QWidget* w : content->findChildren<QWidget*>())
@@ -308,6 +321,16 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
         connect(card, &StageCard::menuAsked, this, [this, i](QPoint at) { stageMenu(i, at); });
     }
     stageCards_.push_back(card);
+    if (StageTrace::suits(stage) && !session_.isRun()) {
+        auto* trace = new StageTrace(card);
+        card->fields()->addWidget(trace);
+        traces_.emplace_back(i, trace);
+        connect(trace, &StageTrace::levelAsked, this, [this, i](const QString& field, double v) {
+            const SignalSpec* now = spec();
+            if (now && i < now->chain.size())
+                editStage(i, now->chain[i].with(field.toStdString(), v), tr("Drag the threshold"));
+        });
+    }
     addStageFields(*card, i);
     showers_.push_back([card, i](const SignalSpec& s) {
         if (i < s.chain.size()) card->setSentence(shown(describeStage(s.chain[i])));
@@ -464,7 +487,7 @@ void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
     if (!s || i >= s->chain.size()) return;
     const auto rearranged = [this](const QString& effect, const ChainSpec& chain, std::size_t from) {
         if (auto checked = checkChain(chain, spec()->kind); !checked)
-            return stageCards_[from + 1]->setWrong(shown(checked.error().message));
+            return cardOf(from)->setWrong(shown(checked.error().message));
         SignalSpec next = *spec();
         next.chain = chain;
         edit(effect, std::move(next));
@@ -507,7 +530,12 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;  // of the converter, as long as the unit stays
     std::string stepUnit;
-    for (std::size_t i = 0; i < stageCards_.size() && i <= s->chain.size(); ++i) {
+    if (asksForSensor_ && stageCards_.size() > 1) {
+        const Reading r = session_.source().at(s->id, t);
+        stageCards_.back()->setValue(s->isState() ? stateWord(*s, r.value) : session_.numberText(*s, r.value),
+                                     s->isState() ? QString() : shown(unitText(s->unit())));
+    }
+    for (std::size_t i = 0; i < (asksForSensor_ ? 1 : stageCards_.size()) && i <= s->chain.size(); ++i) {
         if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
         const double v = i < values.size() ? values[i] : std::nan("");
         int decimals = 0;
@@ -527,6 +555,15 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         }
         if (i == s->chain.size() && i > 0 && !s->isState())
             decimals = std::max(decimals, session_.seen().decimalsOf(*s));
+        for (const auto& [at, trace] : traces_)
+            if (at + 1 == i && trace->isVisible())
+                trace->look(session_.source(), s->id, at, s->chain[at], unitBefore(s->chain, at, s->kind), t);
+        if (i > 0 && i <= s->chain.size())
+            if (const auto remark = s->chain[i - 1].kind().remark; remark && i - 1 < values.size()) {
+                const QString words = shown(describeStage(s->chain[i - 1]));
+                const Text more = s->chain[i - 1].isOff() ? Text{} : remark(s->chain[i - 1], values[i - 1]);
+                stageCards_[i]->setSentence(more.empty() ? words : words + ' ' + shown(more));
+            }
         // What is computed begins with nothing of its own.
         if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
     }

@@ -11,7 +11,9 @@ namespace cruscotto {
 
 class Field;
 class RawWatch;
+class StageTrace;
 struct StageCapture;
+struct SensorRecipe;
 struct TerminalSetting;
 
 /// How the reading of the selected signal is made, stage by stage, each with its own live value and edited in place.
@@ -20,6 +22,8 @@ class ChainDrawer : public QScrollArea {
 public:
     explicit ChainDrawer(Session& session, QWidget* parent = nullptr);
     void open(const QString& signal);
+    /// Shows what builds the whole chain from the kind of sensor.
+    void askForSensor(bool on);
     [[nodiscard]] QString signal() const { return signal_; }
     void refresh(Instant t, bool digits);
     /// The card of the raw sample is 0, of the first stage 1 ...
@@ -63,6 +67,9 @@ private:
     void addSources(StageCard& card, std::size_t stage, std::size_t field);
     void addSourceRow(StageCard& card, std::size_t stage, std::size_t field, std::size_t row);
     void addReset(StageCard& card, std::size_t stage, std::size_t field);
+    /// "What is this sensor?": the kind, and what has to be known of it; the whole chain is built from that.
+    void addSensor(QVBoxLayout* column);
+    void takeSensor(const SensorRecipe& recipe);
     /// Of a computed signal: what is worked out, and when.
     void addComputation(QVBoxLayout* column);
     /// A choice among words, each with the text that the stage keeps for it.
@@ -73,16 +80,23 @@ private:
     bool capture(std::size_t stage, const StageCapture& capture);
     /// An output that was tried from here goes safe, unless it is on a page.
     void endTrial();
+    /// Where what is wrong with a stage is said.
+    [[nodiscard]] StageCard* cardOf(std::size_t stage) const {
+        return asksForSensor_ ? stageCards_.back() : stageCards_[stage + 1];
+    }
     void stageMenu(std::size_t i, QPoint at);
 
     Session& session_;
     QString signal_;
     std::string shape_;  ///< what the cards were built for
     std::vector<StageCard*> stageCards_;
+    std::vector<std::pair<std::size_t, StageTrace*>> traces_;  ///< by stage
     StageCard* limitsCard_ = nullptr;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
     RawWatch* watch_ = nullptr;
-    std::string tried_;  ///< an output that was set from here
+    bool asksForSensor_ = false;
+    std::string recipe_;  ///< that the chain was built from while it is asked for
+    std::string tried_;   ///< an output that was set from here
 };
 
 }  // namespace cruscotto

@@ -17,7 +17,7 @@ constexpr Duration shownTime{10'000'000'000};
 constexpr std::size_t mostMoments = 600;
 
 QString figures(double v) {
-    return shown(shortNumber(std::round(v * 1000) / 1000)).replace('-', QChar(0x2212));
+    return shown(shortNumber(std::strtod(fmt::format("{:.3g}", v).c_str(), nullptr))).replace('-', QChar(0x2212));
 }
 
 }  // namespace

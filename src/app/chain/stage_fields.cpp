@@ -123,7 +123,7 @@ bool ChainDrawer::capture(std::size_t i, const StageCapture& what) {
         if (taken.samples == 0) taken = {source.stagesAt(id, t), 1};  // a slow one
     }
     if (i >= taken.means.size() || std::isnan(taken.means[i])) {
-        stageCards_[i + 1]->setWrong(tr("There is no reading to take now."));
+        cardOf(i)->setWrong(tr("There is no reading to take now."));
         return false;
     }
     // No more digits than can be read.
@@ -199,7 +199,7 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
                 if (const auto rows = rowsTyped(typed, spec()->chain[i].kind().fields[f].columns))
                     editStage(i, spec()->chain[i].with(f, *rows), effect);
                 else
-                    stageCards_[i + 1]->setWrong(
+                    cardOf(i)->setWrong(
                         tr("%1: one row a line, its numbers apart by blanks, tabs or semicolons.").arg(title));
             });
             showers_.push_back([lines, i, f](const SignalSpec& s) {

@@ -34,7 +34,8 @@ MainWindow::MainWindow()
       noticeBar_(new QWidget(central_)),
       restBar_(new QWidget(central_)),
       splitter_(new QSplitter(Qt::Horizontal, central_)),
-      list_(new SignalList(session_, splitter_)),
+      signals_(new SignalPanel(session_, splitter_)),
+      list_(signals_->list()),
       page_(new PageView(session_, splitter_)),
       side_(new QStackedWidget(splitter_)),
       drawer_(new ChainDrawer(session_, side_)),
@@ -79,13 +80,13 @@ MainWindow::MainWindow()
     side_->addWidget(drawer_);
     side_->addWidget(device_);
     side_->hide();
-    splitter_->addWidget(list_);
+    splitter_->addWidget(signals_);
     splitter_->addWidget(page_);
     splitter_->addWidget(side_);
     splitter_->setHandleWidth(1);
     splitter_->setChildrenCollapsible(false);
     splitter_->setStretchFactor(1, 1);
-    list_->setMinimumWidth(200);
+    signals_->setMinimumWidth(200);
     page_->setMinimumWidth(340);
     side_->setMinimumWidth(280);
     splitter_->setSizes({264, 1016, 320});
@@ -224,7 +225,7 @@ void MainWindow::frame(bool digits) {
             drawer_->refresh(t, digits);
         else if (side_->currentWidget() == device_)
             device_->refresh(digits);
-        else
+        else if (side_->currentWidget() == find_)
             find_->refresh(digits);
     }
     for (const auto& wire : wires_)
@@ -375,6 +376,21 @@ void MainWindow::openDevice(const QString& device) {
     device_->open(device);
 }
 
+void MainWindow::openSeveral() {
+    const auto chosen = list_->selectedSignals();
+    if (chosen.size() < 2)
+        return notice(tr("Choose several signals in the list first: click them with Ctrl, or with Shift."));
+    if (!several_) {
+        several_ = new SeveralPanel(session_, side_);
+        side_->addWidget(several_);
+        connect(several_, &SeveralPanel::closeAsked, this, &MainWindow::closeSide);
+    }
+    side_->setCurrentWidget(several_);
+    side_->show();
+    fitSide();
+    several_->open(chosen);
+}
+
 FindPanel& MainWindow::findPanel() {
     if (!find_) {
         find_ = new FindPanel(session_, side_);
@@ -464,7 +480,7 @@ void MainWindow::resizeEvent(QResizeEvent* event) {
 void MainWindow::fitSide() {
     // Beside an open panel the page needs what room there is.
     constexpr int forThree = 860;
-    list_->setVisible(side_->isHidden() || width() >= forThree);
+    signals_->setVisible(side_->isHidden() || width() >= forThree);
 }
 
 }  // namespace cruscotto

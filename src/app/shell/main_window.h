@@ -18,6 +18,7 @@
 #include "app/shell/action_list.h"
 #include "app/shell/example_stand_in.h"
 #include "app/shell/status_line.h"
+#include "app/signals/several_panel.h"
 #include "app/signals/signal_list.h"
 
 namespace cruscotto {
@@ -34,6 +35,7 @@ public:
     void openExample(const QString& name);
     [[nodiscard]] Session& session() { return session_; }
     [[nodiscard]] PageView& page() { return *page_; }
+    [[nodiscard]] SignalPanel& signalPanel() { return *signals_; }
     [[nodiscard]] SignalList& signalList() { return *list_; }
     [[nodiscard]] ChainDrawer& drawer() { return *drawer_; }
     [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
@@ -48,6 +50,7 @@ public:
     void frame(bool digits);
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
+    void openSeveral();
     void openDevice(const QString& device);
     void openFind();
     /// The window with what passes on the device's link; the one that is open already, where there is one.
@@ -97,6 +100,8 @@ private:
     QWidget* noticeBar_;
     QWidget* restBar_;  ///< there while outputs are at rest
     QSplitter* splitter_;
+    SeveralPanel* several_ = nullptr;  // made when it is first asked for
+    SignalPanel* signals_;
     SignalList* list_;
     PageView* page_;
     QStackedWidget* side_;

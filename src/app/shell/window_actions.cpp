@@ -14,6 +14,7 @@
 #include "app/shell/main_window.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/units.h"
 #include "devices/device_kind.h"
 
 namespace cruscotto {
@@ -176,11 +177,27 @@ void MainWindow::makeActions() {
         session_.edit(tr("Change ribbon"), std::move(next));
         ribbon_->refresh(true);
     });
+    const QString signal = tr("Signal");
+    add("find-signal", signal, tr("Find a signal"), QKeySequence("F3"), [this] {
+        signals_->search()->setFocus();
+        signals_->search()->selectAll();
+    });
+    add("unwell", signal, tr("Show only signals that are not well, or all"), QKeySequence("F8"),
+        [this] { signals_->showOnlyUnwell(!list_->rows().onlyUnwell()); });
+    add("rename-signal", signal, tr("Rename the signal"), QKeySequence("Shift+F2"), [this] { list_->rename(); });
+    add("several", signal, tr("Change the chosen signals together"), QKeySequence("Ctrl+Shift+E"),
+        [this] { openSeveral(); });
+    add("sensor", signal, tr("What is this sensor?"), QKeySequence("Ctrl+Shift+S"), [this] {
+        const SignalSpec* s = session_.bench().signal(list_->currentSignal().toStdString());
+        if (!s || s->output || s->computed || session_.isRun())
+            return notice(tr("Choose an input in the list of signals first."));
+        openChain(shown(s->id));
+        drawer_->askForSensor(true);
+    });
     add("add-computed", bench, tr("Add a computed signal"), QKeySequence("Ctrl+Shift+M"), [this] {
         std::string id;
-        session_.edit(tr("Add computed signal"),
-                      withNewComputed(session_.bench(), list_->currentSignal().toStdString(),
-                                      tr("Computed").toStdString(), &id));
+        session_.edit(tr("Add computed signal"), withNewComputed(session_.bench(), list_->currentSignal().toStdString(),
+                                                                 tr("Computed").toStdString(), &id));
         openChain(shown(id));
     });
     add("remove-signal", pages, tr("Remove the signal from the bench"), {}, [this] {
@@ -189,9 +206,9 @@ void MainWindow::makeActions() {
         if (const auto others = dependentsOf(session_.bench(), id); !others.empty()) {
             QStringList names;
             for (const auto& other : others) names << shown(other->name);
-            return notice(tr("%1 depends on it. Choose another source there first.", nullptr,
-                             static_cast<int>(names.size()))
-                              .arg(names.join(tr(", "))));
+            return notice(
+                tr("%1 depends on it. Choose another source there first.", nullptr, static_cast<int>(names.size()))
+                    .arg(names.join(tr(", "))));
         }
         session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), id));
     });
@@ -258,7 +275,8 @@ void MainWindow::updateActions() {
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
                                                   : tr("Learn the scale's range from now until I say stop"));
     const bool listed = !list_->currentSignal().isEmpty();
-    for (const char* key : {"put", "to-ribbon", "remove-signal"}) actions_[key]->setEnabled(listed);
+    for (const char* key : {"put", "to-ribbon", "remove-signal", "rename-signal", "sensor"})
+        actions_[key]->setEnabled(listed);
     actions_["chain"]->setEnabled(first || listed);
     const std::size_t pages = session_.bench().pages.size();
     for (const char* key : {"page-rename", "page-remove"}) actions_[key]->setEnabled(pages > 0);
@@ -310,6 +328,24 @@ void MainWindow::rowMenu(QPoint at) {
         menu.addAction(tr("Open its chain"), this, open);
         menu.addSeparator();
         for (const char* key : {"put", "to-ribbon", "add-computed"}) menu.addAction(actions_[key]);
+        menu.addSeparator();
+        for (const char* key : {"rename-signal", "sensor"}) menu.addAction(actions_[key]);
+        if (list_->selectedSignals().size() > 1) menu.addAction(actions_["several"]);
+        if (const SignalSpec* s = session_.bench().signal(signal.toStdString());
+            s && session_.engine() && !s->output && !s->isState()) {
+            QMenu* in = menu.addMenu(tr("Show it in"));
+            for (const std::string& unit : compatibleUnits(s->unit()))
+                if (unit != s->unit() && !unitText(unit).empty())
+                    in->addAction(shown(unitText(unit)), this, [this, id = s->id, unit] {
+                        const SignalSpec* now = session_.bench().signal(id);
+                        if (!now) return;
+                        SignalSpec next = *now;
+                        if (showIn(next, unit))
+                            session_.edit(tr("Show it in %1").arg(shown(unitText(unit))),
+                                          withSignal(session_.bench(), std::move(next)));
+                    });
+            in->setEnabled(!in->isEmpty());
+        }
     }
     menu.addSeparator();
     menu.addAction(signal.isEmpty() ? tr("Copy what it says") : tr("Copy the reading"), this, [this] {

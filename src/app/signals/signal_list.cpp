@@ -1,6 +1,10 @@
 #include "app/signals/signal_list.h"
 
+#include <QApplication>
 #include <QContextMenuEvent>
+#include <QDragEnterEvent>
+#include <QHBoxLayout>
+#include <QKeyEvent>
 #include <QMimeData>
 #include <QPainter>
 #include <QStyledItemDelegate>
@@ -9,6 +13,7 @@
 #include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/units.h"
 
 namespace cruscotto {
 
@@ -63,11 +68,15 @@ private:
         p.setFont(uiFont(11, QFont::Medium));
         p.drawText(QRect(r.left(), r.top() + 8, r.width() - right, 18), Qt::AlignRight | Qt::AlignVCenter, row.quality);
         const int qualityRoom = row.quality.isEmpty() ? 0 : p.fontMetrics().horizontalAdvance(row.quality) + 8;
-        p.setFont(captionFont());
+        p.setFont(uiFont(11));
         p.setPen(t.muted);
+        p.drawText(QPointF(r.left() + 4, r.top() + 21), row.folded ? QStringLiteral("▸") : QStringLiteral("▾"));
+        p.setFont(captionFont());
+        const QString name = row.folded
+                                 ? SignalList::tr("%1, %n signal(s)", nullptr, row.hidden).arg(shown(row.device->name))
+                                 : shown(row.device->name);
         p.drawText(QPointF(r.left() + left, r.top() + 21),
-                   p.fontMetrics().elidedText(shown(row.device->name), Qt::ElideRight,
-                                              r.width() - left - right - qualityRoom));
+                   p.fontMetrics().elidedText(name, Qt::ElideRight, r.width() - left - right - qualityRoom));
         if (row.sentence.isEmpty()) return;
         p.setFont(uiFont(12));
         p.setPen(t.ink);
@@ -124,16 +133,24 @@ SignalModel::SignalModel(Session& session, QObject* parent) : QAbstractListModel
 void SignalModel::take() {
     std::vector<Row> next;
     const auto take = [&](const std::shared_ptr<const DeviceSpec>& device) {
+        const bool finding = !find_.isEmpty() || onlyUnwell_;
         Row heading;
         heading.device = device;
+        heading.folded = folded_.contains(device->id) && !finding;
+        const std::size_t at = next.size();
         next.push_back(std::move(heading));
-        for (const auto& signal : session_.bench().signals)
-            if (signal->device == device->id) {
-                Row row;
-                row.device = device;
-                row.signal = signal;
-                next.push_back(std::move(row));
+        for (const auto& signal : session_.bench().signals) {
+            if (signal->device != device->id) continue;
+            if (next[at].folded || !shows(*signal, *device)) {
+                ++next[at].hidden;
+                continue;
             }
+            Row row;
+            row.device = device;
+            row.signal = signal;
+            next.push_back(std::move(row));
+        }
+        if (finding && next.size() == at + 1) next.pop_back();  // nothing of it
     };
     for (const auto& device : session_.bench().devices) take(device);
     // What is computed from others stands behind all devices, under a heading that is none.
@@ -145,11 +162,13 @@ void SignalModel::take() {
     if (std::ranges::any_of(session_.bench().signals, [](const auto& s) { return s->computed.has_value(); }))
         take(computed);
     const bool same = std::equal(next.begin(), next.end(), rows_.begin(), rows_.end(), [](const Row& a, const Row& b) {
-        return a.device->id == b.device->id && !a.signal == !b.signal && (!a.signal || a.signal->id == b.signal->id);
+        return a.device->id == b.device->id && a.folded == b.folded && !a.signal == !b.signal &&
+               (!a.signal || a.signal->id == b.signal->id);
     });
     if (same) {  // the selection stays where it is
         for (std::size_t i = 0; i < rows_.size(); ++i) {
             rows_[i].device = next[i].device;
+            rows_[i].hidden = next[i].hidden;
             rows_[i].signal = next[i].signal;
         }
     } else {
@@ -158,6 +177,62 @@ void SignalModel::take() {
         endResetModel();
     }
     refresh(session_.shownAt());
+}
+
+bool SignalModel::shows(const SignalSpec& s, const DeviceSpec& device) const {
+    if (onlyUnwell_ && !unwell_.contains(s.id)) return false;
+    const QStringList words = find_.split(' ', Qt::SkipEmptyParts);
+    const QString all =
+        QStringList{shown(s.name), shown(s.tag), shown(s.terminal), shown(device.name), shown(unitText(s.unit())),
+                    shown(s.id)}
+            .join(' ');
+    return std::ranges::all_of(words, [&](const QString& w) { return all.contains(w, Qt::CaseInsensitive); });
+}
+
+void SignalModel::find(const QString& words) {
+    find_ = words.trimmed();
+    take();
+}
+
+void SignalModel::showOnlyUnwell(bool on) {
+    onlyUnwell_ = on;
+    take();
+}
+
+void SignalModel::fold(const std::string& device, bool folded) {
+    if (folded)
+        folded_.insert(device);
+    else
+        folded_.erase(device);
+    take();
+}
+
+void SignalModel::move(const std::string& signal, const std::string& before) {
+    Bench next = session_.bench();
+    const auto named = [&](const std::string& id) {
+        return std::ranges::find_if(next.signals, [&](const auto& s) { return s->id == id; });
+    };
+    const auto from = named(signal);
+    if (from == next.signals.end() || signal == before) return;
+    const auto moved = *from;
+    next.signals.erase(from);
+    auto to = named(before);
+    if (to != next.signals.end() && (*to)->device != moved->device) return;
+    if (to == next.signals.end())  // behind the last one of its device
+        for (auto it = next.signals.begin(); it != next.signals.end(); ++it)
+            if ((*it)->device == moved->device) to = it + 1;
+    next.signals.insert(to, moved);
+    session_.edit(tr("Move signal"), std::move(next));
+}
+
+bool SignalModel::setData(const QModelIndex& index, const QVariant& value, int role) {
+    const QString name = value.toString().trimmed();
+    if (role != Qt::EditRole || !index.isValid() || !row(index.row()).signal || name.isEmpty()) return false;
+    SignalSpec next = *row(index.row()).signal;
+    if (session_.isRun() || shown(next.name) == name) return false;
+    next.name = name.toStdString();
+    session_.edit(tr("Rename signal"), withSignal(session_.bench(), std::move(next)));
+    return true;
 }
 
 int SignalModel::rowCount(const QModelIndex& parent) const {
@@ -170,6 +245,7 @@ QVariant SignalModel::data(const QModelIndex& index, int role) const {
         if (!r.signal) return QString("%1 %2").arg(shown(r.device->name), r.sentence).trimmed();
         return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality).simplified();
     }
+    if (role == Qt::EditRole && r.signal) return shown(r.signal->name);
     if (role == Qt::ToolTipRole && r.signal && r.signal->computed)
         return tr("%1, computed. Drag it to the page; double-click to see how it is worked out.")
             .arg(shown(r.signal->name));
@@ -181,8 +257,9 @@ QVariant SignalModel::data(const QModelIndex& index, int role) const {
 
 Qt::ItemFlags SignalModel::flags(const QModelIndex& index) const {
     if (!index.isValid()) return Qt::NoItemFlags;
-    return row(index.row()).signal ? Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsDragEnabled
-                                   : Qt::ItemIsEnabled | Qt::ItemIsSelectable;
+    return row(index.row()).signal
+               ? Qt::ItemIsEnabled | Qt::ItemIsSelectable | Qt::ItemIsDragEnabled | Qt::ItemIsEditable
+               : Qt::ItemIsEnabled | Qt::ItemIsSelectable;
 }
 
 QStringList SignalModel::mimeTypes() const {
@@ -198,6 +275,19 @@ QMimeData* SignalModel::mimeData(const QModelIndexList& indexes) const {
 
 bool SignalModel::refresh(Instant t) {
     bool heights = false;
+    if (onlyUnwell_) {
+        std::set<std::string> unwell;
+        for (const auto& s : session_.bench().signals) {
+            const Reading r = session_.source().at(s->id, t);
+            const Verdict verdict = verdictOf(s->limits, r.value);
+            if (r.quality != Quality::good || verdict == Verdict::low || verdict == Verdict::high) unwell.insert(s->id);
+        }
+        if (unwell != unwell_) {
+            unwell_ = std::move(unwell);
+            take();
+            return true;
+        }
+    }
     std::map<std::string, DeviceStatus> statuses;
     if (session_.engine()) statuses = session_.engine()->deviceStatus();
     const Duration window = seconds(30);
@@ -243,10 +333,11 @@ SignalList::SignalList(Session& session, QWidget* parent) : QListView(parent), m
     setModel(&model_);
     setItemDelegate(new RowPainter(this));
     setUniformItemSizes(false);
-    setSelectionMode(QAbstractItemView::SingleSelection);
+    setSelectionMode(QAbstractItemView::ExtendedSelection);
     setEditTriggers(QAbstractItemView::NoEditTriggers);
     setDragEnabled(true);
-    setDragDropMode(QAbstractItemView::DragOnly);
+    setDragDropMode(QAbstractItemView::DragDrop);
+    setDropIndicatorShown(true);
     setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
     setVerticalScrollMode(QAbstractItemView::ScrollPerPixel);
     setFrameShape(QFrame::NoFrame);
@@ -254,7 +345,8 @@ SignalList::SignalList(Session& session, QWidget* parent) : QListView(parent), m
     // A device is for opening only: one click does. A signal is also dragged and selected.
     connect(this, &QListView::clicked, this, [this](const QModelIndex& index) {
         const auto& row = model_.row(index.row());
-        if (!row.signal && !row.device->id.empty()) Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
+        if (!row.signal && QApplication::keyboardModifiers() == Qt::NoModifier && !row.device->id.empty())
+            Q_EMIT deviceAsked(shown(model_.row(index.row()).device->id));
     });
     connect(this, &QListView::activated, this, [this](const QModelIndex& index) {
         const auto& row = model_.row(index.row());
@@ -274,6 +366,96 @@ QString SignalList::currentSignal() const {
 void SignalList::select(const QString& signal) {
     for (int i = 0; i < model_.rowCount(); ++i)
         if (model_.row(i).signal && shown(model_.row(i).signal->id) == signal) setCurrentIndex(model_.index(i));
+}
+
+std::vector<std::string> SignalList::selectedSignals() const {
+    QModelIndexList all = selectionModel()->selectedIndexes();
+    std::ranges::sort(all, {}, &QModelIndex::row);
+    std::vector<std::string> out;
+    for (const QModelIndex& index : all)
+        if (const auto& row = model_.row(index.row()); row.signal) out.push_back(row.signal->id);
+    return out;
+}
+
+void SignalList::rename() {
+    if (!currentSignal().isEmpty()) edit(currentIndex());
+}
+
+void SignalList::keyPressEvent(QKeyEvent* event) {
+    const bool folds = event->key() == Qt::Key_Left || event->key() == Qt::Key_Right;
+    if (folds && currentIndex().isValid()) {
+        const std::string device = model_.row(currentIndex().row()).device->id;
+        model_.fold(device, event->key() == Qt::Key_Left);
+        for (int i = 0; i < model_.rowCount(); ++i)
+            if (!model_.row(i).signal && model_.row(i).device->id == device) setCurrentIndex(model_.index(i));
+        return;
+    }
+    QListView::keyPressEvent(event);
+}
+
+void SignalList::mousePressEvent(QMouseEvent* event) {
+    // The arrow in front of a heading folds; the heading itself opens the device.
+    const QModelIndex at = indexAt(event->pos());
+    if (event->button() == Qt::LeftButton && at.isValid() && !model_.row(at.row()).signal && event->pos().x() < left) {
+        const std::string device = model_.row(at.row()).device->id;
+        model_.fold(device, !model_.isFolded(device));
+        return;
+    }
+    QListView::mousePressEvent(event);
+}
+
+void SignalList::dragEnterEvent(QDragEnterEvent* event) {
+    if (event->mimeData()->hasFormat(signalMime)) event->acceptProposedAction();
+}
+
+void SignalList::dragMoveEvent(QDragMoveEvent* event) {
+    if (event->mimeData()->hasFormat(signalMime)) event->acceptProposedAction();
+}
+
+void SignalList::dropEvent(QDropEvent* event) {
+    if (!event->mimeData()->hasFormat(signalMime) || event->source() != this) return;
+    const std::string moved = event->mimeData()->data(signalMime).toStdString();
+    QModelIndex at = indexAt(event->position().toPoint());
+    if (at.isValid() && event->position().y() > visualRect(at).center().y()) at = model_.index(at.row() + 1);
+    const auto* row = at.isValid() ? &model_.row(at.row()) : nullptr;
+    event->setDropAction(Qt::CopyAction);  // else the view takes its row away
+    event->accept();
+    model_.move(moved, row && row->signal ? row->signal->id : std::string());
+    select(shown(moved));
+}
+
+SignalPanel::SignalPanel(Session& session, QWidget* parent)
+    : QWidget(parent),
+      search_(new QLineEdit(this)),
+      unwell_(new QToolButton(this)),
+      list_(new SignalList(session, this)) {
+    setObjectName("panel");
+    setAttribute(Qt::WA_StyledBackground);
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 8, 0, 0);
+    column->setSpacing(0);
+    auto* line = new QHBoxLayout;
+    line->setContentsMargins(16, 0, 14, 4);
+    line->setSpacing(6);
+    search_->setPlaceholderText(tr("Find a signal"));
+    search_->setAccessibleName(tr("Find a signal"));
+    search_->setClearButtonEnabled(true);
+    unwell_->setText(QStringLiteral("▲"));
+    unwell_->setCheckable(true);
+    unwell_->setFixedWidth(32);
+    unwell_->setAccessibleName(tr("Only those that are not well"));
+    unwell_->setToolTip(tr("Only signals that are not well: of bad quality, or beyond their limits (F8)"));
+    line->addWidget(search_, 1);
+    line->addWidget(unwell_);
+    column->addLayout(line);
+    column->addWidget(list_, 1);
+    connect(search_, &QLineEdit::textChanged, this, [this](const QString& words) { list_->rows().find(words); });
+    connect(search_, &QLineEdit::returnPressed, this, [this] { list_->setFocus(); });
+    connect(unwell_, &QToolButton::toggled, this, [this](bool on) { list_->rows().showOnlyUnwell(on); });
+}
+
+void SignalPanel::showOnlyUnwell(bool on) {
+    unwell_->setChecked(on);
 }
 
 void SignalList::refresh(Instant t, bool digits) {

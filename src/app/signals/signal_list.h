@@ -1,8 +1,11 @@
 #pragma once
 
 #include <QAbstractListModel>
+#include <QLineEdit>
 #include <QListView>
+#include <QToolButton>
 #include <memory>
+#include <set>
 #include <vector>
 
 #include "app/document/session.h"
@@ -21,6 +24,8 @@ public:
         QColor qualityColour;
         QString sentence;  ///< a device's, where there is something to say
         std::vector<Column> columns;
+        bool folded = false;  ///< a heading whose signals are not shown
+        int hidden = 0;       ///< how many of them
     };
     [[nodiscard]] int rowCount(const QModelIndex& parent = {}) const override;
     [[nodiscard]] QVariant data(const QModelIndex& index, int role) const override;
@@ -28,13 +33,30 @@ public:
     [[nodiscard]] QStringList mimeTypes() const override;
     [[nodiscard]] QMimeData* mimeData(const QModelIndexList& indexes) const override;
     [[nodiscard]] const Row& row(int i) const { return rows_[static_cast<std::size_t>(i)]; }
+    bool setData(const QModelIndex& index, const QVariant& value, int role) override;
     /// Takes the newest readings. True if a heading's height may have changed.
     bool refresh(Instant t);
 
+    /// Only signals whose name, tag, terminal, device or unit has these words.
+    void find(const QString& words);
+    [[nodiscard]] QString found() const { return find_; }
+    /// Only signals whose reading is not good, or beyond its limits.
+    void showOnlyUnwell(bool on);
+    [[nodiscard]] bool onlyUnwell() const { return onlyUnwell_; }
+    void fold(const std::string& device, bool folded);
+    [[nodiscard]] bool isFolded(const std::string& device) const { return folded_.contains(device); }
+    /// Puts the signal before another of the same device; behind all of it where that is empty.
+    void move(const std::string& signal, const std::string& before);
+
 private:
     void take();
+    [[nodiscard]] bool shows(const SignalSpec& s, const DeviceSpec& device) const;
     Session& session_;
     std::vector<Row> rows_;
+    QString find_;
+    bool onlyUnwell_ = false;
+    std::set<std::string> unwell_;  // as far as is known
+    std::set<std::string> folded_;  // devices
 };
 
 /// Always in sight: what is measured, alive. Dragged to the page, double-clicked to open the chain.
@@ -46,6 +68,10 @@ public:
     /// Id of the signal of the current row; empty where there is none.
     [[nodiscard]] QString currentSignal() const;
     void select(const QString& signal);
+    /// Ids of all selected signals, in their order.
+    [[nodiscard]] std::vector<std::string> selectedSignals() const;
+    /// Lets the current signal's name be typed where it stands.
+    void rename();
     [[nodiscard]] SignalModel& rows() { return model_; }
 
 Q_SIGNALS:
@@ -56,10 +82,30 @@ Q_SIGNALS:
 
 protected:
     void contextMenuEvent(QContextMenuEvent* event) override;
+    void keyPressEvent(QKeyEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void dragEnterEvent(QDragEnterEvent* event) override;
+    void dragMoveEvent(QDragMoveEvent* event) override;
+    void dropEvent(QDropEvent* event) override;
     void resizeEvent(QResizeEvent* event) override;
 
 private:
     SignalModel model_;
+};
+
+/// The list with what finds in it above.
+class SignalPanel : public QWidget {
+    Q_OBJECT
+public:
+    explicit SignalPanel(Session& session, QWidget* parent = nullptr);
+    [[nodiscard]] SignalList* list() { return list_; }
+    [[nodiscard]] QLineEdit* search() { return search_; }
+    void showOnlyUnwell(bool on);
+
+private:
+    QLineEdit* search_;
+    QToolButton* unwell_;
+    SignalList* list_;
 };
 
 }  // namespace cruscotto

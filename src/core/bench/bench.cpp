@@ -169,6 +169,33 @@ std::string freshId(const std::string& name, const std::vector<std::string>& tak
     return id;
 }
 
+bool showIn(SignalSpec& signal, const std::string& unit) {
+    const std::string before = signal.unit();
+    const auto in = convertUnit(before, unit);
+    if (!in || signal.output || signal.isState()) return false;
+    const auto converts = [](const Stage& s) { return stageKey(s) == "convert-unit"; };
+    ChainSpec chain = signal.chain;
+    if (!chain.empty() && converts(chain.back())) chain.pop_back();
+    if (readingUnit(chain, signal.kind) != unit) chain.push_back(Stage::of("convert-unit", {{"unit", unit}}));
+    if (!checkChain(chain, signal.kind)) return false;
+    signal.chain = std::move(chain);
+    const auto convert = [&](double& v) { v = v * in->factor + in->offset; };
+    if (signal.limits.low) convert(*signal.limits.low);
+    if (signal.limits.high) convert(*signal.limits.high);
+    if (signal.scale) convert(signal.scale->low), convert(signal.scale->high);
+    return true;
+}
+
+bool takeChain(SignalSpec& signal, const SignalSpec& of) {
+    if (signal.output || signal.computed || signal.id == of.id || signal.kind != of.kind) return signal.id == of.id;
+    ChainSpec chain = of.chain;
+    if (signal.range)
+        for (Stage& stage : chain) stage = withRange(stage, *signal.range);
+    if (!checkChain(chain, signal.kind)) return false;
+    signal.chain = std::move(chain);
+    return true;
+}
+
 std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signal) {
     std::vector<std::string> out;
     for (const NeededSignal& needed : neededSignals(signal.chain)) {

@@ -220,6 +220,12 @@ Bench withoutTile(Bench bench, const std::string& page, const std::string& tile)
 /// "name", or "name-2", "name-3" ... whatever none of `taken` is; only a-z, 0-9 and '-' are kept of `name`.
 std::string freshId(const std::string& name, const std::vector<std::string>& taken);
 
+/// The signal reads in another unit of its kind from now on: by a stage that converts, or that stage changed or taken
+/// out. Limits and scale go with it. False, and nothing changed, where the two are not of one kind.
+bool showIn(SignalSpec& signal, const std::string& unit);
+/// The signal with the chain of another one, in its own range. False, and nothing changed, where that does not hold.
+bool takeChain(SignalSpec& signal, const SignalSpec& of);
+
 /// The UCUM unit that each signal of neededSignals() reads in, in this bench; of one that is not there the wanted one.
 std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signal);
 /// The signals that the signal's chain needs are there, read in such units, and do not need it themselves.

@@ -57,6 +57,38 @@ bool readsState(const ChainSpec& chain, ChannelKind kind) {
     return state;
 }
 
+ChainSpec withStageInPlace(const ChainSpec& chain, const Stage& stage, ChannelKind kind) {
+    const auto order = [](const Stage& s) {
+        switch (s.kind().group) {
+            case StageGroup::computation:
+                return 0;
+            case StageGroup::terminal:
+                return 1;
+            case StageGroup::filter:
+                return s.kind().smooths ? 2 : 5;
+            case StageGroup::sensor:
+                return 3;
+            case StageGroup::law:
+                return 4;
+            case StageGroup::event:
+                return 6;
+            case StageGroup::unit:
+                break;
+        }
+        return 7;
+    };
+    std::size_t at = chain.size();
+    while (at > 0 && order(chain[at - 1]) > order(stage)) --at;
+    for (const std::size_t place : {at, chain.size()}) {
+        ChainSpec out = chain;
+        out.insert(out.begin() + static_cast<std::ptrdiff_t>(place), stage);
+        if (checkChain(out, kind)) return out;
+    }
+    ChainSpec out = chain;
+    out.push_back(stage);
+    return out;
+}
+
 std::size_t rememberedSamples(const ChainSpec& chain) {
     std::size_t out = 0;
     for (const Stage& stage : chain) out += memoryOf(stage).held;

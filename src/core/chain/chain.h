@@ -23,6 +23,9 @@ std::string readingUnit(const ChainSpec& chain, ChannelKind kind);
 Result<void> checkChain(const ChainSpec& chain, ChannelKind kind);
 /// The reading is a state, on or off, and no number.
 bool readsState(const ChainSpec& chain, ChannelKind kind);
+/// The chain with one more stage, where such a stage usually stands: what is of the terminal first, filters before the
+/// sensor, then its law, then units and ranges; behind others of its group. At the end where it does not hold there.
+ChainSpec withStageInPlace(const ChainSpec& chain, const Stage& stage, ChannelKind kind);
 /// How many samples its stages hold in memory at most; eight bytes each.
 std::size_t rememberedSamples(const ChainSpec& chain);
 /// A reading depends on more than the one sample.

@@ -118,6 +118,33 @@ double sensitivity(const Stage& stage, const std::string& unitBefore, double in)
     return (alone(*made.value(), inputs, above) - alone(*made.value(), inputs, below)) / (above - below);
 }
 
+double delayOf(const Stage& stage, const std::string& unitBefore, double interval) {
+    const double unknown = std::numeric_limits<double>::quiet_NaN();
+    auto made = stage.kind().smooths && !stage.isOff() && interval > 0 ? makeProcessor(stage, unitBefore)
+                                                                       : MadeProcessor(Error{});
+    if (!made) return unknown;
+    // A ramp comes out as the same ramp, later, once the beginning is forgotten.
+    constexpr std::size_t part = 1000, most = 2'000'000;
+    std::vector<double> values(part);
+    std::vector<Instant> when(part);
+    std::vector<QualityInterval> quality;
+    const auto inputs = constantInputs(stage);
+    double before = unknown;
+    for (std::size_t first = 0; first < most; first += part) {
+        for (std::size_t i = 0; i < part; ++i) {
+            values[i] = static_cast<double>(first + i);
+            when[i] = Instant{} + seconds(static_cast<double>(first + i) * interval);
+        }
+        const SampleTimes times{nullptr, &when};
+        Stretch stretch{values, times, quality, inputs};
+        made.value()->run(stretch);
+        const double late = static_cast<double>(first + part - 1) - values.back();
+        if (std::fabs(late - before) <= 1e-6 * std::max(1.0, std::fabs(late))) return late * interval;
+        before = late;
+    }
+    return unknown;
+}
+
 std::vector<StageInput> constantInputs(const Stage& stage) {
     std::vector<StageInput> out;
     for (const WantedSource& wanted : sourcesOf(stage)) {

@@ -98,6 +98,14 @@ struct StageKind {
     std::optional<double> (*resolution)(const Stage&) = nullptr;
     /// What it adds to the uncertainty where `in` comes in.
     std::vector<UncertaintyContribution> (*contributions)(const Stage&, double in) = nullptr;
+    /// Fields that are values of what comes in, to be drawn as lines through it and dragged.
+    std::vector<std::string> levels = {};
+    /// What it would have made of a stretch of what came in, in words; for stages with levels.
+    Text (*tried)(const Stage&, std::span<const double> values, std::span<const Instant> times) = nullptr;
+    /// It gives the same quantity with less noise, later.
+    bool smooths = false;
+    /// What a person should look after when `in` comes in; empty: nothing.
+    Text (*remark)(const Stage&, double in) = nullptr;
     bool keepsWhole = false;  ///< whole numbers stay whole
     /// What it makes of a number or of a state (on, off).
     enum class Gives { same, number, state };
@@ -121,6 +129,9 @@ std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefor
 /// The slope of what comes out over what comes in, at `in` (GUM 5.1.3), by a central difference; NaN where there is
 /// none. Of a stage without memory.
 double sensitivity(const Stage& stage, const std::string& unitBefore, double in);
+/// By how many seconds what comes out is later than what comes in, of what changes slowly, with samples `interval`
+/// seconds apart; of a stage that smooths. NaN where that cannot be told.
+double delayOf(const Stage& stage, const std::string& unitBefore, double interval);
 /// What its fields of the type source give without other signals: NaN for those.
 std::vector<StageInput> constantInputs(const Stage& stage);
 /// The stage with the fields that follow the terminal's range set to it.

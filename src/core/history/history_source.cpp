@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/chain/stage_kind.h"
+
 namespace cruscotto {
 
 namespace {
@@ -129,16 +131,59 @@ std::vector<double> HistorySource::stagesAt(const std::string& signal, Instant t
     const bool whole =
         history->rawBefore(t, evaluator.value().memorySamples(), evaluator.value().memoryTime(), raw, times);
     if (raw.empty()) return {};
-    if (!whole) {  // only the two ends of the chain are sure
-        std::vector<double> ends(entry->chain.size() + 1, std::numeric_limits<double>::quiet_NaN());
-        ends.front() = raw.back();
-        ends.back() = history->at(t).value;
-        return ends;
+    // Of a stage that remembers all there ever was, what is held does not tell its value.
+    constexpr std::size_t enough = 100'000;
+    if (!whole && raw.size() > enough) {
+        raw.erase(raw.begin(), raw.end() - enough);
+        times.erase(times.begin(), times.end() - enough);
     }
     Readings readings;
     const auto needed = neededAt(*entry, times);
     evaluator.value().process(raw, times, readings, spansOf(needed));
-    return evaluator.value().stageValues();
+    std::vector<double> out = evaluator.value().stageValues();
+    if (whole) return out;
+    std::size_t samples = 1;
+    Duration reach;
+    for (std::size_t k = 0; k < entry->chain.size(); ++k) {
+        const StageMemory memory = memoryOf(entry->chain[k]);
+        samples += memory.samples;
+        reach = std::max(reach, memory.time);
+        const bool known = raw.size() >= samples && t - times.front() >= reach;
+        if (!known) out[k + 1] = std::numeric_limits<double>::quiet_NaN();
+    }
+    out.back() = history->at(t).value;
+    return out;
+}
+
+bool HistorySource::stageSeries(const std::string& signal, std::size_t stages, Span span, std::size_t most,
+                                std::vector<double>& values, std::vector<Instant>& times) const {
+    values.clear();
+    times.clear();
+    const auto whole = find(signal);
+    if (!whole->history || span.from >= span.to) return false;
+    Entry part = *whole;
+    if (stages < part.chain.size()) part.chain.erase(part.chain.begin() + std::ptrdiff_t(stages), part.chain.end());
+    auto made = evaluatorOf(part);
+    if (!made) return false;
+    std::vector<double> raw;
+    std::vector<Instant> when;
+    constexpr Duration longest = milliseconds(600'000);
+    const Duration reach = (span.to - span.from) + std::min(made.value().memoryTime(), longest);
+    (void)part.at(span.to)->rawBefore(span.to - Duration{1}, made.value().memorySamples(), reach, raw, when);
+    if (raw.empty()) return false;
+    // What lies before is only there for the filters to begin with.
+    const std::size_t first = raw.size() > most ? raw.size() - most : 0;
+    std::size_t begin = first;
+    while (begin < raw.size() && when[begin] < span.from) ++begin;
+    const std::size_t lead = std::min(begin, made.value().memorySamples() + most);
+    raw.erase(raw.begin(), raw.begin() + std::ptrdiff_t(begin - lead));
+    when.erase(when.begin(), when.begin() + std::ptrdiff_t(begin - lead));
+    Readings readings;
+    const auto needed = neededAt(part, when);
+    made.value().process(raw, when, readings, spansOf(needed));
+    values.assign(readings.values.begin() + std::ptrdiff_t(lead), readings.values.end());
+    times.assign(when.begin() + std::ptrdiff_t(lead), when.end());
+    return !values.empty();
 }
 
 StageMeans HistorySource::stageMeans(const std::string& signal, Span span) const {

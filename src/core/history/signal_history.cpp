@@ -323,6 +323,7 @@ bool SignalHistory::rawBefore(Instant t, std::size_t n, Duration reach, std::vec
     if (!last) return false;
     std::uint64_t begin = *last + 1 > n ? *last + 1 - n : 0;
     if (reach.ns > 0) begin = std::min(begin, sampleAt(t - reach).value_or(0));
+    const bool reaches = begin >= firstKeptSample();
     begin = std::max(begin, firstKeptSample());
     for (std::uint64_t i = begin; i <= *last; ++i) {
         const auto when = timeline_->timeOf(base_ + i);
@@ -330,7 +331,7 @@ bool SignalHistory::rawBefore(Instant t, std::size_t n, Duration reach, std::vec
         raw.push_back(raw_.at(i));
         times.push_back(*when);
     }
-    return firstKeptSample() <= begin;
+    return reaches && firstKeptSample() <= begin;
 }
 
 std::pair<std::uint64_t, std::uint64_t> SignalHistory::held() const {

@@ -69,6 +69,7 @@ const StageKind& butterworth() {
             return {.samples = 2, .time = seconds(forgottenAfter / slowest)};
         },
         .suits = isAnalog,
+        .smooths = true,
     };
     return kind;
 }

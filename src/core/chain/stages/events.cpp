@@ -27,6 +27,7 @@ public:
                 if (any_ && now - last_ > pause_) closeGroup();
                 any_ = true;
                 ++count_;
+                if (inGroup_ == 0) ++groups_;
                 ++inGroup_;
                 peak_ = x;
                 last_ = now;
@@ -44,6 +45,8 @@ public:
                                                : static_cast<double>(group_);
         }
     }
+    [[nodiscard]] std::uint64_t count() const { return count_; }
+    [[nodiscard]] std::uint64_t groups() const { return groups_; }
     void reset() override {
         armed_ = any_ = false;
         inGroup_ = 0;
@@ -57,11 +60,31 @@ private:
     const Duration dead_, pause_, window_;
     const std::string reads_;
     bool armed_ = false, any_ = false;
-    std::uint64_t count_ = 0, inGroup_ = 0, group_ = 0;
+    std::uint64_t count_ = 0, inGroup_ = 0, group_ = 0, groups_ = 0;
     double peak_ = 0, height_ = std::numeric_limits<double>::quiet_NaN();
     Instant last_;
     std::deque<Instant> recent_;
 };
+
+/// Runs it over a stretch as if it had begun there.
+void runOver(Events& events, std::span<const double> values, std::span<const Instant> times) {
+    std::vector<double> copy(values.begin(), values.end());
+    const std::vector<Instant> when(times.begin(), times.end());
+    const SampleTimes at{nullptr, &when};
+    std::vector<QualityInterval> quality;
+    Stretch stretch{copy, at, quality};
+    events.run(stretch);
+}
+
+Text counted(const Stage& s, std::span<const double> values, std::span<const Instant> times) {
+    Events with(s), without(s.with("dead-time-s", 0.0));
+    runOver(with, values, times);
+    runOver(without, values, times);
+    if (s.number("dead-time-s") == 0)
+        return text(CRUSCOTTO_TEXT("{0} events, {1} groups."), with.count(), with.groups());
+    return text(CRUSCOTTO_TEXT("{0} events, {1} groups; {2} without the dead time."), with.count(), with.groups(),
+                without.count());
+}
 
 }  // namespace
 
@@ -122,6 +145,8 @@ const StageKind& events() {
         .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
         .suits = isAnalogInput,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return {}; },
+        .levels = {"threshold"},
+        .tried = counted,
     };
     return kind;
 }

@@ -29,6 +29,22 @@ private:
     bool known_ = false;
 };
 
+Text switched(const Stage& s, std::span<const double> values, std::span<const Instant>) {
+    const bool rising = s.number("on") >= s.number("off");
+    std::size_t changes = 0, on = 0, known = 0;
+    bool state = false;
+    for (const double x : values) {
+        if (!std::isfinite(x)) continue;
+        const bool before = state;
+        if (rising ? x >= s.number("on") : x <= s.number("on")) state = true;
+        if (rising ? x < s.number("off") : x > s.number("off")) state = false;
+        changes += known > 0 && state != before;
+        on += state;
+        ++known;
+    }
+    return text(CRUSCOTTO_TEXT("On for {0} % of the time; {1} changes."), known ? 100 * on / known : 0, changes);
+}
+
 }  // namespace
 
 /// A state from a level: 1 from `on` on, 0 again behind `off`; between the two it stays as it was (hysteresis), and is
@@ -57,6 +73,8 @@ const StageKind& level() {
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{0, 1};
         },
+        .levels = {"on", "off"},
+        .tried = switched,
         .gives = StageKind::Gives::state,
     };
     return kind;

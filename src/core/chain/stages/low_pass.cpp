@@ -61,6 +61,7 @@ const StageKind& lowPass() {
             return {.time = seconds(forgottenAfter * s.number("time-constant-s"))};
         },
         .suits = isAnalog,
+        .smooths = true,
     };
     return kind;
 }

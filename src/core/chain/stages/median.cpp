@@ -74,6 +74,7 @@ const StageKind& median() {
             return {.held = 2 * n, .samples = n};
         },
         .suits = isAnalog,
+        .smooths = true,
     };
     return kind;
 }

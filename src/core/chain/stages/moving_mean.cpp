@@ -29,6 +29,7 @@ const StageKind& movingMean() {
             return {.held = n, .samples = 2 * n};  // one round more, for its rounding
         },
         .suits = isAnalog,
+        .smooths = true,
     };
     return kind;
 }

@@ -66,6 +66,7 @@ const StageKind& notch() {
                     .time = seconds(forgottenAfter * 2 * s.number("quality") / (twoPi * s.number("frequency-hz")))};
         },
         .suits = isAnalog,
+        .smooths = true,
     };
     return kind;
 }

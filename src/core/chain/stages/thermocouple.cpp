@@ -163,6 +163,13 @@ const StageKind& thermocouple() {
         .takes = "V",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
         .suits = isAnalogInput,
+        .remark = [](const Stage&, double in) -> Text {
+            if (!(in < 0)) return {};
+            return CRUSCOTTO_TEXT(
+                "It says that the sensor is colder than the cold junction. If it is warmer, or if it goes down when "
+                "you "
+                "warm it, its two wires are swapped.");
+        },
     };
     return kind;
 }
