@@ -37,7 +37,16 @@ void RawWatch::look(const Source& source, const SignalSpec& spec, Instant t) {
             unit_ = "V";
             break;
         }
-    range_ = spec.range;
+    if (range_ != spec.range || chain_ != spec.chain) {
+        constexpr Duration untilTaken = milliseconds(500);
+        if (!last_.empty()) from_ = t + untilTaken;
+        range_ = spec.range;
+        chain_ = spec.chain;
+        last_.clear();
+        low_.reset();
+        high_.reset();
+    }
+    if (t < from_) return;
     if (std::isnan(v) || (!last_.empty() && t <= last_.back().at)) return;
     last_.push_back({t, v});
     std::erase_if(last_, [&](const Moment& m) { return m.at < t - shownTime; });
@@ -67,9 +76,8 @@ void RawWatch::look(const Source& source, const SignalSpec& spec, Instant t) {
     update();
 }
 
-void RawWatch::setRanges(std::vector<Scale> ranges, const SignalSpec& spec) {
+void RawWatch::setRanges(std::vector<Scale> ranges) {
     ranges_ = std::move(ranges);
-    range_ = spec.range;
 }
 
 std::optional<Scale> RawWatch::smallestRange(const std::vector<Scale>& ranges, const SignalSpec& spec) const {

@@ -19,7 +19,7 @@ public:
     /// The value behind the stage that turns counts into volts, or the raw one.
     void look(const Source& source, const SignalSpec& spec, Instant t);
     void setButton(QPushButton* fit) { fit_ = fit; }
-    void setRanges(std::vector<Scale> ranges, const SignalSpec& spec);
+    void setRanges(std::vector<Scale> ranges);
     /// Smaller than what is set, and wide enough for what was seen, with a tenth to spare.
     [[nodiscard]] std::optional<Scale> smallestRange(const std::vector<Scale>& ranges, const SignalSpec& spec) const;
     [[nodiscard]] QString words() const;
@@ -41,6 +41,8 @@ private:
     std::optional<bool> on_;
     std::string unit_;
     std::optional<Scale> range_;
+    ChainSpec chain_;
+    Instant from_;  // what was measured before is of another range, or of another chain
     QPushButton* fit_ = nullptr;
 };
 

@@ -184,7 +184,7 @@ void ChainDrawer::addTrial(StageCard& card) {
         edit(tr("Change range"), std::move(next));
     });
     showers_.push_back([this](const SignalSpec& now) {
-        if (watch_) watch_->setRanges(rangesNow(session_.bench(), now), now);
+        if (watch_) watch_->setRanges(rangesNow(session_.bench(), now));
     });
 }
 

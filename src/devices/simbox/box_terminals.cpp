@@ -65,7 +65,7 @@ std::vector<TerminalSetting> analogSettings(std::size_t i, const std::vector<Ter
                  analogNames.at(i), pairedName(partner), analogNames.at(partner));
     if (isFirst(i)) {
         mode.choices.push_back({"differential", text(CRUSCOTTO_TEXT("less {0}"), analogNames.at(partner))});
-        if (other && !isDifferential(all, i))
+        if (other)
             mode.choices[1].blocked =
                 text(CRUSCOTTO_TEXT("{0} is used as an input of its own."), analogNames.at(partner));
     }
@@ -146,7 +146,7 @@ std::vector<TerminalSetting> boxSettings(const std::string& terminal, const std:
     TerminalSetting mode{"mode", CRUSCOTTO_TEXT("Counts"), {{"pulses", CRUSCOTTO_TEXT("pulses")}}, "pulses"};
     if (*counter == 0) {
         mode.choices.push_back({"quadrature", CRUSCOTTO_TEXT("encoder with CTR1")});
-        if (asked(all, "CTR1") && !quadrature)
+        if (asked(all, "CTR1"))
             mode.choices[1].blocked = CRUSCOTTO_TEXT("CTR1 is used as a counter of its own.");
     } else if (quadrature) {
         mode.choices[0].blocked =

@@ -1,9 +1,11 @@
 // Signals that are worked out from others: the stages that do it, the units, and how inputs are brought together.
 #include <cmath>
 #include <random>
+#include <set>
 
 #include "core/base/units.h"
 #include "core/chain/input_aligner.h"
+#include "core/chain/sensor_recipes.h"
 #include "support.h"
 #include "test_stages.h"
 
@@ -155,7 +157,8 @@ TEST(Delay, GivesTheSampleThatWasThen) {
 TEST(OverTime, AgreesWithABruteForceOfTheWindow) {
     std::mt19937 random(11);
     std::vector<double> values;
-    for (int i = 0; i < 500; ++i) values.push_back(random() % 17 == 0 ? noValueHere : static_cast<double>(random() % 1000));
+    for (int i = 0; i < 500; ++i)
+        values.push_back(random() % 17 == 0 ? noValueHere : static_cast<double>(random() % 1000));
     for (const char* what : {"least", "greatest", "mean", "span"}) {
         const Readings r =
             inTime({Stage::of("over-time", {{"what", what}, {"time-s", 0.5}})}, ChannelKind::analogInput, values, 100);
@@ -215,6 +218,79 @@ TEST(Quadrature, CountsAllEdgesBothWaysAndMarksAMissedStep) {
     made.value().process(a, times, out, {&track, 1});
     EXPECT_EQ(out.values, (std::vector<double>{0, 1, 2, 3, 4, 3, 2, 2}));
     EXPECT_EQ(out.quality, (std::vector<QualityInterval>{{7, 8, Quality::suspect}}));
+}
+
+// ---- chains as wholes
+
+TEST(Recipes, EveryOneMakesAChainThatHolds) {
+    std::set<std::string> keys;
+    for (const SensorRecipe& recipe : sensorRecipes()) {
+        EXPECT_TRUE(keys.insert(recipe.key).second);
+        for (const ChannelKind kind : recipe.kinds) {
+            for (const ChainSpec& now :
+                 {ChainSpec{}, ChainSpec{countsToVolts(16, -1, 1)}, ChainSpec{slopeOffset(1, 0, "1")}}) {
+                const ChainSpec chain = chainWithSensor(now, recipe.stages, kind);
+                const auto fine = checkChain(chain, kind);
+                EXPECT_TRUE(fine.ok()) << recipe.key << ": " << (fine ? "" : fine.error().english());
+            }
+        }
+        for (const auto& asked : recipe.asked) {
+            ASSERT_LT(asked.stage, recipe.stages.size());
+            const auto& fields = recipe.stages[asked.stage].kind().fields;
+            EXPECT_NE(std::ranges::find(fields, asked.field, &StageField::key), fields.end())
+                << recipe.key << " asks for " << asked.field;
+        }
+    }
+}
+
+TEST(Chain, AStageStandsInItsUsualPlace) {
+    const ChainSpec chain{countsToVolts(16, -1, 1), movingMean(5), slopeOffset(2, 0, "bar"), validRange(-1, 1)};
+    EXPECT_EQ(stageKey(withStageInPlace(chain, Stage::of("median"), ChannelKind::analogInput)[2]), "median");
+    EXPECT_EQ(stageKey(withStageInPlace(chain, formula("x", "bar"), ChannelKind::analogInput)[3]), "formula");
+    EXPECT_EQ(stageKey(withStageInPlace(chain, Stage::of("level"), ChannelKind::analogInput)[3]), "level");
+    EXPECT_EQ(stageKey(withStageInPlace(chain, convertUnit("kPa"), ChannelKind::analogInput).back()), "convert-unit");
+}
+
+TEST(Chain, ReadsAStateWhereAStageMakesOneAndANumberWhereOneMakesThat) {
+    EXPECT_TRUE(readsState({}, ChannelKind::digitalInput));
+    EXPECT_TRUE(readsState({Stage::of("level")}, ChannelKind::analogInput));
+    EXPECT_FALSE(readsState({Stage::of("level").switched(false)}, ChannelKind::analogInput));
+    EXPECT_FALSE(readsState({Stage::of("pulse-times")}, ChannelKind::digitalInput));
+    EXPECT_FALSE(readsState({slopeOffset(1, 0, "V")}, ChannelKind::analogInput));
+}
+
+TEST(Delay, OfAFilterIsTheGroupDelayOfWhatChangesSlowly) {
+    EXPECT_NEAR(delayOf(movingMean(21), "V", 0.001), 0.010, 1e-6);
+    EXPECT_NEAR(delayOf(Stage::of("median", {{"samples", 5.0}}), "V", 0.001), 0.002, 1e-6);
+    EXPECT_NEAR(delayOf(Stage::of("low-pass", {{"time-constant-s", 0.2}}), "V", 0.001), 0.2, 0.001);
+    EXPECT_TRUE(std::isnan(delayOf(slopeOffset(1, 0, "V"), "V", 0.001)));
+}
+
+TEST(Events, TheThresholdsTrialCountsWithAndWithoutTheDeadTime) {
+    std::vector<double> v(1000, 0);
+    std::vector<Instant> t;
+    for (int i = 0; i < 1000; ++i) t.push_back(Instant{} + milliseconds(i));
+    for (const std::size_t at : {100U, 104U, 120U, 600U}) v[at] = 1;
+    const Stage events =
+        Stage::of("events", {{"threshold", 0.5}, {"hysteresis", 0.1}, {"dead-time-s", 0.01}, {"pause-s", 0.2}});
+    EXPECT_EQ(events.kind().tried(events, v, t).english(), "3 events, 2 groups; 4 without the dead time.");
+}
+
+TEST(ShowIn, PutsTakesAndChangesTheStageThatConverts) {
+    SignalSpec s;
+    s.chain = {slopeOffset(1, 0, "bar")};
+    s.limits.high = 4;
+    s.scale = Scale{0, 5};
+    ASSERT_TRUE(showIn(s, "kPa"));
+    EXPECT_EQ(s.unit(), "kPa");
+    EXPECT_EQ(s.limits.high, 400);
+    EXPECT_EQ(s.scale->high, 500);
+    ASSERT_TRUE(showIn(s, "mbar"));
+    EXPECT_EQ(s.chain.size(), 2U);
+    ASSERT_TRUE(showIn(s, "bar"));
+    EXPECT_EQ(s.chain.size(), 1U);
+    EXPECT_EQ(s.limits.high, 4);
+    EXPECT_FALSE(showIn(s, "Cel"));
 }
 
 // ---- bringing inputs together
