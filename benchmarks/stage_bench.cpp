@@ -5,6 +5,7 @@
 
 #include "core/chain/chain.h"
 #include "core/chain/common_stages.h"
+#include "core/chain/input_aligner.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -46,9 +47,42 @@ void stageCost(benchmark::State& state, const StageKind* kind) {
         double(samples), benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
 }
 
+/// A computed signal of four inputs, on the clock of one of them: bringing them together, and the computation.
+void computedCost(benchmark::State& state, const char* stage) {
+    StageSources of;
+    for (const char* name : {"a", "b", "c", "d"}) of.push_back({name, 0, "V", name});
+    const Stage made = std::string(stage) == "calculate"
+                           ? Stage::of("calculate", {{"formula", "(a-b)*(c+d)"}, {"of", of}})
+                           : Stage::of("combine", {{"how", "mean"}, {"of", of}});
+    auto evaluator = ChainEvaluator::make({made}, ChannelKind::computed);
+    if (!evaluator) return state.SkipWithError(evaluator.error().english().c_str());
+    InputAligner aligner(4, {.oldest = seconds(1), .patience = milliseconds(500)});
+    Block moments;
+    moments.group = std::make_shared<ScanGroup>();
+    moments.dtNs = 1e6;
+    moments.columns = {std::vector<double>(samples, std::nan(""))};
+    const Readings in{inputFor(*stageKind("slope-offset")), {}};
+    InputAligner::Aligned aligned;
+    Readings out;
+    for (auto _ : state) {
+        const SampleTimes times{&moments, nullptr};
+        const Instant end = moments.timeOf(samples);
+        for (std::size_t k = 0; k < 4; ++k) aligner.feed(k, times, in, end);
+        aligner.take(times, 0, aligner.ready(times, samples, end), aligned);
+        const std::vector<std::span<const double>> needed(aligned.values.begin(), aligned.values.end());
+        evaluator.value().process(moments, 0, out, needed);
+        benchmark::DoNotOptimize(out.values.data());
+        moments.t0 = end;
+    }
+    state.counters["a sample"] = benchmark::Counter(
+        double(samples), benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
+}
+BENCHMARK_CAPTURE(computedCost, combine, "combine");
+BENCHMARK_CAPTURE(computedCost, calculate, "calculate");
+
 const bool registered = [] {
     for (const StageKind* kind : stageKinds())
-        if (kind->key != "convert-unit")
+        if (kind->key != "convert-unit" && kind->group != StageGroup::computation)
             benchmark::RegisterBenchmark(("stageCost/" + kind->key).c_str(), stageCost, kind);
     return true;
 }();

@@ -30,6 +30,10 @@ std::shared_ptr<const ScanGroup> groupOf(const SignalSpec& spec, double rateHz) 
     return out;
 }
 
+std::int64_t periodOf(const ComputedSpec& how) {
+    return std::llround(1e9 / how.rateHz);
+}
+
 Instant endOf(const Block& block) {
     return block.group->clocked() ? block.timeOf(block.size()) : block.timeOf(block.size() - 1) + Duration{1};
 }
@@ -79,17 +83,22 @@ void Engine::State::arrangeComputed() {
                 // What is known of it already: an output, or a slow one, may bring nothing new for long.
                 const Reading now = source.at(needs[k].id, this->now());
                 const std::vector<Instant> when{now.taken};
-                if (!std::isnan(now.value))
-                    c->aligner.feed(k, SampleTimes{nullptr, &when}, {{now.value}, {}}, now.taken + Duration{1});
+                if (std::isnan(now.value)) continue;
+                // One that is made while it is measured begins now, whenever that was taken.
+                c->nextTick = this->now().ns / periodOf(how) + 1;
+                c->aligner.feed(k, SampleTimes{nullptr, &when}, {{now.value}, {}}, now.taken + Duration{1});
             }
             computed.push_back(std::move(c));
         }
         Computed& c = *computed.back();
+        c.onlyOutputs = spec->computed->clock.empty();
         std::set<std::string> from;
         if (!c.spec->computed->clock.empty()) from.insert(c.spec->computed->clock);
         for (std::size_t k = 0; k < needs.size(); ++k) {
             const SignalSpec* other = bench.signal(needs[k].id);
-            c.aligner.doNotWait(k, other && isOutput(other->kind));
+            const bool output = other && isOutput(other->kind);
+            c.aligner.doNotWait(k, output);
+            c.onlyOutputs = c.onlyOutputs && output;
             from.insert(needs[k].id);
         }
         for (const std::string& id : from) computedFrom.emplace(id, &c);
@@ -116,16 +125,24 @@ void Engine::State::feedComputed(const Group& group, const Block& block) {
             if (std::ranges::find(touched, &c) == touched.end()) touched.push_back(&c);
         }
     }
+    // Outputs bring nothing while they stand: the time goes by with whatever else is measured.
+    for (const auto& c : computed)
+        if (c->onlyOutputs) {
+            c->clockUntil = std::max(c->clockUntil, until);
+            touched.push_back(c.get());
+        }
     for (Computed* c : touched) advance(*c);
 }
 
 void Engine::State::advance(Computed& c) {
     if (c.spec->computed->clock.empty()) {
-        const std::int64_t period = std::llround(1e9 / c.spec->computed->rateHz);
-        c.clockUntil = c.aligner.farthest();
+        const std::int64_t period = periodOf(*c.spec->computed);
+        c.clockUntil = std::max(c.clockUntil, c.aligner.farthest());
         const std::int64_t end = (c.clockUntil.ns + period - 1) / period;  // of the ticks before that
-        if (!c.nextTick) c.nextTick = std::max<std::int64_t>(0, end - 1);
-        if (*c.nextTick < end) {
+        // It begins with the first that comes of any input.
+        if (const auto begins = c.aligner.begins(); begins && !c.nextTick)
+            c.nextTick = (std::max<std::int64_t>(0, begins->ns) + period - 1) / period;
+        if (c.nextTick && *c.nextTick < end) {
             Block ticks;
             ticks.t0 = {*c.nextTick * period};
             ticks.dtNs = static_cast<double>(period);

@@ -104,6 +104,7 @@ struct Engine::State {
         std::size_t done = 0;          // of the first of them
         Instant clockUntil;
         std::optional<std::int64_t> nextTick;  // of a rate of its own
+        bool onlyOutputs = false;              // and of nothing that has a clock
         std::uint64_t samples = 0;
         InputAligner::Aligned aligned;  // of the block that is worked on
     };

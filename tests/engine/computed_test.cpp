@@ -264,6 +264,18 @@ TEST(Computed, FollowsAnOutputAtOnceAndGoesOnThroughEdits) {
     engine->apply(withSignal(bench, more));
     ++allowed;
     EXPECT_TRUE(eventually([&] { return reads() == 40; })) << reads();
+    // At a rate of its own the time goes by with what else is measured, though the output stands.
+    more.computed = ComputedSpec{.clock = "", .rateHz = 1000};
+    engine->apply(withSignal(bench, more));
+    EXPECT_TRUE(eventually([&] {
+        ++allowed;
+        return engine->source().at("twice", engine->now()).taken > Instant{} + milliseconds(20) && reads() == 40;
+    })) << reads();
+    engine->setOutput("drive", 3);
+    EXPECT_TRUE(eventually([&] {
+        ++allowed;
+        return reads() == 60;
+    })) << reads();
     engine->apply(withoutSignal(bench, "twice"));
     ++allowed;
     EXPECT_TRUE(eventually([&] { return std::isnan(reads()); }));

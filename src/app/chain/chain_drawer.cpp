@@ -134,6 +134,7 @@ void ChainDrawer::rebuild() {
         shape_ = shape;
         stageCards_.clear();
         traces_.clear();
+        dropLine_ = nullptr;
         showers_.clear();
         limitsCard_ = nullptr;
         watch_ = nullptr;
@@ -319,6 +320,22 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
     if (editable()) {
         card->menu_->show();
         connect(card, &StageCard::menuAsked, this, [this, i](QPoint at) { stageMenu(i, at); });
+        connect(card, &StageCard::dragged, this, [this](QPoint at) {
+            const std::size_t to = placeAt(at);
+            if (!dropLine_) {
+                dropLine_ = new QWidget(widget());
+                dropLine_->setStyleSheet(QString("background: %1").arg(theme().accent.name()));
+            }
+            const QWidget* behind = to + 1 < stageCards_.size() ? stageCards_[to + 1] : nullptr;
+            const int y = behind ? behind->y() : stageCards_.back()->geometry().bottom();
+            dropLine_->setGeometry(12, y - 1, widget()->width() - 24, 3);
+            dropLine_->show();
+            dropLine_->raise();
+        });
+        connect(card, &StageCard::dropped, this, [this, i](QPoint at) {
+            if (dropLine_) dropLine_->hide();
+            moveStage(i, placeAt(at));
+        });
     }
     stageCards_.push_back(card);
     if (StageTrace::suits(stage) && !session_.isRun()) {
@@ -482,15 +499,37 @@ void ChainDrawer::addKeep(QVBoxLayout* column) {
     column->addWidget(card);
 }
 
+void ChainDrawer::rearrange(const QString& effect, const ChainSpec& chain, std::size_t from) {
+    auto checked = checkChain(chain, spec()->kind);
+    SignalSpec next = *spec();
+    next.chain = chain;
+    if (checked && !session_.isRun()) checked = checkNeeded(withSignal(session_.bench(), next), next);
+    if (!checked) return cardOf(from)->setWrong(shown(checked.error().message));
+    edit(effect, std::move(next));
+}
+
+std::size_t ChainDrawer::placeAt(QPoint globalAt) const {
+    const int y = widget()->mapFromGlobal(globalAt).y();
+    std::size_t to = 0;
+    for (std::size_t i = 1; i < stageCards_.size(); ++i)
+        if (y > stageCards_[i]->geometry().center().y()) to = i;
+    return to;
+}
+
+void ChainDrawer::moveStage(std::size_t from, std::size_t to) {
+    if (!spec() || from >= spec()->chain.size() || to > spec()->chain.size() || to == from || to == from + 1) return;
+    ChainSpec chain = spec()->chain;
+    const Stage moved = chain[from];
+    chain.insert(chain.begin() + static_cast<std::ptrdiff_t>(to), moved);
+    chain.erase(chain.begin() + static_cast<std::ptrdiff_t>(from < to ? from : from + 1));
+    rearrange(tr("Move stage"), chain, from);
+}
+
 void ChainDrawer::stageMenu(std::size_t i, QPoint at) {
     const SignalSpec* s = spec();
     if (!s || i >= s->chain.size()) return;
     const auto rearranged = [this](const QString& effect, const ChainSpec& chain, std::size_t from) {
-        if (auto checked = checkChain(chain, spec()->kind); !checked)
-            return cardOf(from)->setWrong(shown(checked.error().message));
-        SignalSpec next = *spec();
-        next.chain = chain;
-        edit(effect, std::move(next));
+        rearrange(effect, chain, from);
     };
     QMenu menu;
     menu.addAction(tr("Move up"), this,

@@ -84,6 +84,10 @@ private:
     [[nodiscard]] StageCard* cardOf(std::size_t stage) const {
         return asksForSensor_ ? stageCards_.back() : stageCards_[stage + 1];
     }
+    /// The place in the chain, 0 to its length, that a stage dropped there would have.
+    [[nodiscard]] std::size_t placeAt(QPoint globalAt) const;
+    void moveStage(std::size_t from, std::size_t to);
+    void rearrange(const QString& effect, const ChainSpec& chain, std::size_t from);
     void stageMenu(std::size_t i, QPoint at);
 
     Session& session_;
@@ -94,6 +98,7 @@ private:
     StageCard* limitsCard_ = nullptr;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
     RawWatch* watch_ = nullptr;
+    QWidget* dropLine_ = nullptr;
     bool asksForSensor_ = false;
     std::string recipe_;  ///< that the chain was built from while it is asked for
     std::string tried_;   ///< an output that was set from here

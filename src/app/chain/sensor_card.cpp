@@ -65,7 +65,7 @@ void ChainDrawer::addSensor(QVBoxLayout* column) {
                 addStageField(*card, before + asked.stage,
                               static_cast<std::size_t>(field - stage.kind().fields.begin()));
         }
-        showers_.push_back([this, card, before](const SignalSpec& s) {
+        showers_.push_back([card, before](const SignalSpec& s) {
             QStringList words;
             for (std::size_t i = before; i < s.chain.size(); ++i) words << shown(describeStage(s.chain[i]));
             card->setSentence(words.join(' '));

@@ -1,5 +1,7 @@
 #include "app/chain/stage_card.h"
 
+#include <QApplication>
+#include <QMouseEvent>
 #include <QPainter>
 
 #include "app/widgets/theme.h"
@@ -46,6 +48,26 @@ void StageCard::setSentence(const QString& sentence) {
 void StageCard::setWrong(const QString& why) {
     wrong_->setText(why);
     wrong_->setVisible(!why.isEmpty());
+}
+
+void StageCard::mousePressEvent(QMouseEvent* event) {
+    constexpr int head = 40;
+    const bool canMove = !menu_->isHidden();
+    if (canMove && event->button() == Qt::LeftButton && event->position().y() < head) pressed_ = event->pos();
+}
+
+void StageCard::mouseMoveEvent(QMouseEvent* event) {
+    if (!pressed_) return;
+    if (!dragging_ && (event->pos() - *pressed_).manhattanLength() < QApplication::startDragDistance()) return;
+    dragging_ = true;
+    setCursor(Qt::ClosedHandCursor);
+    Q_EMIT dragged(event->globalPosition().toPoint());
+}
+
+void StageCard::mouseReleaseEvent(QMouseEvent* event) {
+    pressed_.reset();
+    unsetCursor();
+    if (std::exchange(dragging_, false)) Q_EMIT dropped(event->globalPosition().toPoint());
 }
 
 void StageCard::paintEvent(QPaintEvent*) {

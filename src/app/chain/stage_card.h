@@ -3,6 +3,7 @@
 #include <QLabel>
 #include <QToolButton>
 #include <QVBoxLayout>
+#include <optional>
 
 namespace cruscotto {
 
@@ -20,15 +21,23 @@ public:
 
 Q_SIGNALS:
     void menuAsked(QPoint globalAt);
+    /// Its head is dragged to there, and let go there.
+    void dragged(QPoint globalAt);
+    void dropped(QPoint globalAt);
 
 protected:
     void paintEvent(QPaintEvent* event) override;
+    void mousePressEvent(QMouseEvent* event) override;
+    void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
 
 private:
     QString title_, number_, unit_;
     QVBoxLayout* fields_;
     QLabel* sentence_;
     QLabel* wrong_;
+    std::optional<QPoint> pressed_;
+    bool dragging_ = false;
     friend class ChainDrawer;
     QToolButton* menu_ = nullptr;
 };

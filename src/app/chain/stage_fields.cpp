@@ -1,6 +1,7 @@
 // What can be typed and chosen in a stage, made from the fields that its kind declares: a part of the chain drawer.
 #include <QComboBox>
 #include <QDate>
+#include <QFileDialog>
 #include <QPushButton>
 #include <QRegularExpression>
 #include <cmath>
@@ -10,6 +11,7 @@
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/base/whole_file.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -42,6 +44,31 @@ QString textOf(const StageTable& rows) {
         lines << numbers.join("  ");
     }
     return lines.join('\n');
+}
+
+/// The first columns of each line of a CSV file: apart by commas, semicolons, tabs or blanks, with decimal commas where
+/// commas do not part. Lines that do not begin with a number are passed over.
+Result<StageTable> tableFromCsv(const std::string& content, std::size_t columns) {
+    StageTable rows;
+    const QString all = QString::fromStdString(content);
+    const bool semicolons = all.contains(';') || all.contains('\t');
+    for (const QString& line : all.split(QRegularExpression("[\r\n]+"), Qt::SkipEmptyParts)) {
+        const QStringList cells = line.split(QRegularExpression(semicolons ? "[;\t]" : "[,\\s]+"), Qt::SkipEmptyParts);
+        std::vector<double> row;
+        for (const QString& cell : cells) {
+            double v = 0;
+            if (row.size() == columns || !parseNumber(cell.trimmed().remove('"').replace(',', '.').toStdString(), v))
+                break;
+            row.push_back(v);
+        }
+        if (row.empty()) continue;
+        if (row.size() < columns)
+            return failure("A row has {0} numbers instead of {1}: {2}", row.size(), columns,
+                           line.left(40).toStdString());
+        rows.push_back(std::move(row));
+    }
+    if (rows.empty()) return failure("No row of {0} numbers is in this file. Is it a table?", columns);
+    return rows;
 }
 
 /// Rows as they are typed or pasted from a spreadsheet; of one column also all in a line. Nothing where they do not
@@ -207,6 +234,22 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
                 if (const auto* rows = std::get_if<StageTable>(&s.chain[i].value(f))) lines->show(textOf(*rows));
             });
             card.fields()->addWidget(labelled(title, lines, &card));
+            if (!editable() || field.type != StageField::Type::table) return;
+            auto* file = new QPushButton(tr("From a CSV file…"), &card);
+            file->setToolTip(
+                tr("Its first columns, a row a line; lines that are no numbers, such as headings, are passed over"));
+            connect(file, &QPushButton::clicked, this, [this, i, f, effect] {
+                const QString path =
+                    QFileDialog::getOpenFileName(this, tr("Table from a CSV file"), session_.folderToShow(),
+                                                 tr("Tables (*.csv *.txt *.tsv);;All files (*)"));
+                if (path.isEmpty()) return;
+                const auto content = readWholeFile(path.toStdString(), std::size_t{4} << 20);
+                const auto rows = content ? tableFromCsv(content.value(), spec()->chain[i].kind().fields[f].columns)
+                                          : Result<StageTable>(content.error());
+                if (!rows) return cardOf(i)->setWrong(shown(rows.error().message));
+                editStage(i, spec()->chain[i].with(f, rows.value()), effect);
+            });
+            card.fields()->addWidget(file, 0, Qt::AlignLeft);
             return;
         }
         case StageField::Type::unit:

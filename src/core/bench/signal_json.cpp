@@ -249,7 +249,10 @@ Json signalJson(const SignalSpec& s) {
     j["kind"] = channelKindName(s.kind);
     if (s.computed) j["computed"] = computedJson(*s.computed);
     if (s.range) j["range"] = scaleJson(*s.range);
-    for (const auto& [key, value] : s.setup) std::visit([&](const auto& v) { j["setup"][key] = v; }, value);
+    for (const auto& [key, value] : s.setup) {
+        Json& place = j["setup"][key];
+        std::visit([&place](const auto& v) { place = v; }, value);
+    }
     if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
     if (s.scale) j["scale"] = scaleJson(*s.scale);
     if (s.limits.low || s.limits.high) {

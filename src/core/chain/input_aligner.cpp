@@ -28,6 +28,13 @@ Instant InputAligner::farthest() const {
     return out;
 }
 
+std::optional<Instant> InputAligner::begins() const {
+    std::optional<Instant> out;
+    for (const Input& in : inputs_)
+        if (!in.samples.empty()) out = std::min(out.value_or(in.samples.front().at), in.samples.front().at);
+    return out;
+}
+
 void InputAligner::gap(std::size_t input, Instant from) {
     auto& samples = inputs_[input].samples;
     if (samples.empty()) return;

@@ -31,6 +31,8 @@ public:
 
     /// Before this, something is known of some input.
     [[nodiscard]] Instant farthest() const;
+    /// Of the first sample that is held of any input; nothing where none is.
+    [[nodiscard]] std::optional<Instant> begins() const;
 
     struct Aligned {
         std::vector<std::vector<double>> values;  ///< by input, one for each moment
