@@ -48,7 +48,7 @@ void stageCost(benchmark::State& state, const StageKind* kind) {
 }
 
 /// A computed signal of four inputs, on the clock of one of them: bringing them together, and the computation.
-void computedCost(benchmark::State& state, const char* stage) {
+void computedCost(benchmark::State& state, const char* stage, bool ownClocks) {
     StageSources of;
     for (const char* name : {"a", "b", "c", "d"}) of.push_back({name, 0, "V", name});
     const Stage made = std::string(stage) == "calculate"
@@ -65,10 +65,12 @@ void computedCost(benchmark::State& state, const char* stage) {
     InputAligner::Aligned aligned;
     Readings out;
     for (auto _ : state) {
-        const SampleTimes times{&moments, nullptr};
+        const StretchTimesPtr own = stretchTimes(moments);
+        // Of clocks of their own, or of the block whose samples are the moments.
+        const StretchTimesPtr times = ownClocks ? stretchTimes(moments) : own;
         const Instant end = moments.timeOf(samples);
         for (std::size_t k = 0; k < 4; ++k) aligner.feed(k, times, in, end);
-        aligner.take(times, 0, aligner.ready(times, samples, end), aligned);
+        aligner.take(own, 0, aligner.ready(*own, end), aligned);
         const std::vector<std::span<const double>> needed(aligned.values.begin(), aligned.values.end());
         evaluator.value().process(moments, 0, out, needed);
         benchmark::DoNotOptimize(out.values.data());
@@ -77,8 +79,9 @@ void computedCost(benchmark::State& state, const char* stage) {
     state.counters["a sample"] = benchmark::Counter(
         double(samples), benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
 }
-BENCHMARK_CAPTURE(computedCost, combine, "combine");
-BENCHMARK_CAPTURE(computedCost, calculate, "calculate");
+BENCHMARK_CAPTURE(computedCost, combine, "combine", false);
+BENCHMARK_CAPTURE(computedCost, combineOwnClocks, "combine", true);
+BENCHMARK_CAPTURE(computedCost, calculate, "calculate", false);
 
 const bool registered = [] {
     for (const StageKind* kind : stageKinds())

@@ -82,11 +82,12 @@ void Engine::State::arrangeComputed() {
             for (std::size_t k = 0; k < needs.size(); ++k) {
                 // What is known of it already: an output, or a slow one, may bring nothing new for long.
                 const Reading now = source.at(needs[k].id, this->now());
-                const std::vector<Instant> when{now.taken};
+                auto when = std::make_shared<StretchTimes>();
+                when->at = {now.taken};
                 if (std::isnan(now.value)) continue;
                 // One that is made while it is measured begins now, whenever that was taken.
                 c->nextTick = this->now().ns / periodOf(how) + 1;
-                c->aligner.feed(k, SampleTimes{nullptr, &when}, {{now.value}, {}}, now.taken + Duration{1});
+                c->aligner.feed(k, when, {{now.value}, {}}, now.taken + Duration{1});
             }
             computed.push_back(std::move(c));
         }
@@ -108,18 +109,20 @@ void Engine::State::arrangeComputed() {
 void Engine::State::feedComputed(const Group& group, const Block& block) {
     std::vector<Computed*> touched;
     const Instant until = endOf(block);
+    StretchTimesPtr times;  // made for the first that needs them
     for (const Bound& b : group.bound) {
         const auto [begin, end] = computedFrom.equal_range(b.spec->id);
         for (auto it = begin; it != end; ++it) {
             Computed& c = *it->second;
+            if (!times) times = stretchTimes(block);
             for (std::size_t k = 0; k < c.needs.size(); ++k) {
                 if (c.needs[k].id != b.spec->id) continue;
                 if (block.gapBefore) c.aligner.gap(k, block.gapBefore->from);
-                c.aligner.feed(k, SampleTimes{&block, nullptr}, b.now, until);
+                c.aligner.feed(k, times, b.now, until);
             }
             if (c.spec->computed->clock == b.spec->id) {
                 if (!c.group || c.group->rateHz != block.group->rateHz) c.group = groupOf(*c.spec, block.group->rateHz);
-                c.waiting.push_back(momentsOf(c.group, block));
+                c.waiting.push_back({momentsOf(c.group, block), times});
                 c.clockUntil = until;
             }
             if (std::ranges::find(touched, &c) == touched.end()) touched.push_back(&c);
@@ -147,14 +150,13 @@ void Engine::State::advance(Computed& c) {
             ticks.t0 = {*c.nextTick * period};
             ticks.dtNs = static_cast<double>(period);
             ticks.columns.emplace_back(std::vector<double>(static_cast<std::size_t>(end - *c.nextTick)));
-            c.waiting.push_back(momentsOf(c.group, ticks));
+            c.waiting.push_back({momentsOf(c.group, ticks), stretchTimes(ticks)});
             c.nextTick = end;
         }
     }
     while (!c.waiting.empty()) {
-        const BlockPtr moments = c.waiting.front();
-        const SampleTimes times{moments.get(), nullptr};
-        const std::size_t ready = c.aligner.ready(times, moments->size(), c.clockUntil);
+        const auto [moments, times] = c.waiting.front();
+        const std::size_t ready = c.aligner.ready(*times, c.clockUntil);
         if (ready <= c.done) return;
         c.aligner.take(times, c.done, ready, c.aligned);
         auto part = std::make_shared<Block>(*partOf(moments, c.done, ready));

@@ -100,7 +100,11 @@ struct Engine::State {
         std::shared_ptr<const ScanGroup> group;  // of its own; null until its clock's is known
         std::vector<NeededSignal> needs;
         InputAligner aligner;
-        std::deque<BlockPtr> waiting;  // columns without readings, at the moments
+        struct Moments {
+            BlockPtr block;  // a column without readings
+            StretchTimesPtr times;
+        };
+        std::deque<Moments> waiting;
         std::size_t done = 0;          // of the first of them
         Instant clockUntil;
         std::optional<std::int64_t> nextTick;  // of a rate of its own

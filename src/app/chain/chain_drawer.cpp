@@ -255,6 +255,7 @@ void ChainDrawer::addIdentity(QVBoxLayout* column) {
     row->addWidget(name, 1);
     row->addWidget(close);
     head->fields()->addLayout(row);
+    if (asksForSensor_) return column->addWidget(head);  // what there is to fill in is to fit beside it
     auto* second = new QHBoxLayout;
     second->setSpacing(8);
     auto* tag = new Field(tr("Tag"), head);
@@ -593,7 +594,9 @@ void ChainDrawer::refresh(Instant t, bool digits) {
             if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
         }
         if (i == s->chain.size() && i > 0 && !s->isState())
-            decimals = std::max(decimals, session_.seen().decimalsOf(*s));
+            decimals = unit == "1" && v == std::floor(v) && session_.seen().decimalsOf(*s) == 0
+                           ? 0
+                           : std::max(decimals, session_.seen().decimalsOf(*s));
         for (const auto& [at, trace] : traces_)
             if (at + 1 == i && trace->isVisible())
                 trace->look(session_.source(), s->id, at, s->chain[at], unitBefore(s->chain, at, s->kind), t);

@@ -166,6 +166,9 @@ void ChainDrawer::addSourceRow(StageCard& card, std::size_t i, std::size_t f, st
         if (other && !convertUnit(other->unit(), next.unit)) next.unit = other->unit();
         set(next);
     });
+    // What is too long for the panel is cut in the box, and whole in its list.
+    from->setMinimumWidth(60);
+    from->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Fixed);
     fields->addWidget(from, 1);
     if (first.signal.empty()) {
         auto* constant = new Field(tr("Fixed value"), line);
@@ -192,12 +195,15 @@ void ChainDrawer::addSourceRow(StageCard& card, std::size_t i, std::size_t f, st
         next.unit = units[static_cast<std::size_t>(c)];
         set(next);
     });
+    unit->setFixedWidth(82);
     fields->addWidget(unit);
     const bool more = sourcesIn(*spec(), i, f)->size() > spec()->chain[i].kind().fields[f].fewestRows;
     if (more && editable()) {
         auto* away = new QToolButton(line);
         away->setObjectName("quiet");
         away->setText(QStringLiteral("✕"));
+        away->setFixedWidth(26);
+        away->setStyleSheet("padding: 4px 0;");
         away->setAccessibleName(tr("Take signal %1 out").arg(row + 1));
         away->setToolTip(tr("Take it out"));
         connect(away, &QToolButton::clicked, this, [this, i, f, row] {

@@ -258,17 +258,19 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
             break;
     }
     const bool isUnit = field.type == StageField::Type::unit;
-    addField(
+    Field* typed = addField(
         card, title,
         [i, f, isUnit](const SignalSpec& s) {
             const std::string text = textIn(s, i, f);
             return shown(isUnit && i < s.chain.size() ? unitText(text) : text);
         },
-        [this, i, f, isUnit, effect](const QString& typed) {
+        [this, i, f, isUnit, effect](const QString& words) {
             if (!spec() || i >= spec()->chain.size()) return;
-            const std::string text = typed.toStdString();
-            editStage(i, spec()->chain[i].with(f, isUnit ? unitFromTyped(text) : text), effect);
+            const std::string text = words.toStdString();
+            const bool found = words.trimmed().isEmpty() && spec()->chain[i].kind().group == StageGroup::computation;
+            editStage(i, spec()->chain[i].with(f, isUnit && !found ? unitFromTyped(text) : text), effect);
         });
+    if (isUnit && stage.kind().group == StageGroup::computation) typed->setPlaceholderText(tr("worked out"));
 }
 
 void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {

@@ -102,7 +102,7 @@ void SeveralPanel::rebuild() {
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
     auto* title = new QLabel(tr("%n signals", nullptr, static_cast<int>(ids_.size())), content);
-    title->setFont(uiFont(17, QFont::DemiBold));
+    title->setStyleSheet("font-size: 17px; font-weight: 600;");
     auto* close = new QToolButton(content);
     close->setObjectName("quiet");
     close->setText(QStringLiteral("✕"));

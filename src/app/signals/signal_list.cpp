@@ -443,6 +443,7 @@ SignalPanel::SignalPanel(Session& session, QWidget* parent)
     unwell_->setText(QStringLiteral("▲"));
     unwell_->setCheckable(true);
     unwell_->setFixedWidth(32);
+    unwell_->setStyleSheet("padding: 4px 0;");
     unwell_->setAccessibleName(tr("Only those that are not well"));
     unwell_->setToolTip(tr("Only signals that are not well: of bad quality, or beyond their limits (F8)"));
     line->addWidget(search_, 1);

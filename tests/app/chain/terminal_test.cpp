@@ -117,6 +117,8 @@ TEST_F(Chains, AComputedSignalIsAddedAndChanged) {
     EXPECT_EQ(signal(id.c_str()).chain[0].sources("of").size(), 3U);
     choose("What is worked out", "Formula over signals");
     EXPECT_EQ(stageKey(signal(id.c_str()).chain[0]), "calculate");
+    EXPECT_LE(window->drawer().widget()->minimumSizeHint().width(), window->drawer().viewport()->width())
+        << "nothing is cut off at the side";
     type(field(window->drawer(), "Formula"), "P2*2");
     EXPECT_EQ(signal(id.c_str()).chain[0].text("formula"), "P2*2");
     EXPECT_EQ(signal(id.c_str()).unit(), "bar");
@@ -223,6 +225,10 @@ TEST_F(Chains, ASensorBuildsItsWholeChain) {
     EXPECT_EQ(signal("spare").chain.back().number("r0"), 1000);
     EXPECT_LE(window->drawer().widget()->sizeHint().height(), window->drawer().viewport()->height())
         << "all of it is seen without scrolling";
+    choose("Kind of sensor", "Thermistor in a divider");
+    EXPECT_LE(window->drawer().widget()->sizeHint().height(), window->drawer().viewport()->height())
+        << "nor of the one that asks for most";
+    press("undo");
     ASSERT_TRUE(pressIn("Done: show the chain"));
     EXPECT_TRUE(waitFor([&] { return window->drawer().card(3) != nullptr; }));
     press("undo");

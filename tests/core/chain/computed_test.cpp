@@ -302,6 +302,12 @@ struct Input {
     std::int64_t dt = 0;
 };
 
+StretchTimesPtr asTimes(const std::vector<Instant>& times) {
+    auto out = std::make_shared<StretchTimes>();
+    out->at = times;
+    return out;
+}
+
 /// Deals the inputs and the moments out in random pieces, each stream in its own order, and collects what comes.
 std::pair<std::vector<double>, std::vector<Quality>> dealt(const std::vector<Input>& inputs,
                                                            const std::vector<Instant>& moments,
@@ -313,7 +319,7 @@ std::pair<std::vector<double>, std::vector<Quality>> dealt(const std::vector<Inp
     std::vector<double> out;
     std::vector<Quality> quality;
     InputAligner::Aligned aligned;
-    const SampleTimes all{nullptr, &moments};
+    const StretchTimesPtr all = asTimes(moments);
     const auto take = [&](std::size_t end) {
         if (end <= done) return;
         aligner.take(all, done, end, aligned);
@@ -338,13 +344,13 @@ std::pair<std::vector<double>, std::vector<Quality>> dealt(const std::vector<Inp
                 const std::vector<Instant> times(in.times.begin() + std::ptrdiff_t(at[k]),
                                                  in.times.begin() + std::ptrdiff_t(end));
                 const Instant until = times.back() + Duration{in.clocked ? in.dt : 1};
-                aligner.feed(k, SampleTimes{nullptr, &times},
+                aligner.feed(k, asTimes(times),
                              {{in.values.begin() + std::ptrdiff_t(at[k]), in.values.begin() + std::ptrdiff_t(end)}, {}},
                              until);
                 at[k] = end;
             }
         }
-        take(aligner.ready(all, known, known > 0 ? moments[known - 1] + Duration{1} : Instant{}));
+        take(known > 0 ? aligner.ready(*all, moments[known - 1] + Duration{1}) : 0);
         for (std::size_t i = 0; i < inputs.size(); ++i) left = left || at[i] < inputs[i].times.size();
         left = left || known < moments.size();
     }
@@ -398,10 +404,10 @@ TEST(InputAligner, HoldsTheSampleBeforeOrDrawsTheLine) {
     for (const bool interpolated : {false, true}) {
         InputAligner a(1, {.interpolated = interpolated, .patience = {-1}});
         const std::vector<Instant> times{{0}, {100}}, moments{{25}, {100}};
-        a.feed(0, SampleTimes{nullptr, &times}, {{10, 20}, {}}, {101});
-        ASSERT_EQ(a.ready(SampleTimes{nullptr, &moments}, 2, {101}), 2U);
+        a.feed(0, asTimes(times), {{10, 20}, {}}, {101});
+        ASSERT_EQ(a.ready(*asTimes(moments), {101}), 2U);
         InputAligner::Aligned out;
-        a.take(SampleTimes{nullptr, &moments}, 0, 2, out);
+        a.take(asTimes(moments), 0, 2, out);
         EXPECT_DOUBLE_EQ(out.values[0][0], interpolated ? 12.5 : 10);
         EXPECT_DOUBLE_EQ(out.values[0][1], 20);
         EXPECT_TRUE(out.quality.empty());
@@ -411,17 +417,17 @@ TEST(InputAligner, HoldsTheSampleBeforeOrDrawsTheLine) {
 TEST(InputAligner, WaitsForALateInputButNotForever) {
     InputAligner a(2, {.patience = milliseconds(500)});
     std::vector<Instant> early{{0}}, moments{{0}, Instant{} + milliseconds(100), Instant{} + milliseconds(900)};
-    a.feed(0, SampleTimes{nullptr, &early}, {{1}, {}}, Instant{} + milliseconds(1000));
-    a.feed(1, SampleTimes{nullptr, &early}, {{2}, {}}, Instant{1});
-    const SampleTimes all{nullptr, &moments};
-    EXPECT_EQ(a.ready(all, 3, Instant{} + milliseconds(1000)), 2U) << "half a second behind the one that came farthest";
+    a.feed(0, asTimes(early), {{1}, {}}, Instant{} + milliseconds(1000));
+    a.feed(1, asTimes(early), {{2}, {}}, Instant{1});
+    const StretchTimesPtr all = asTimes(moments);
+    EXPECT_EQ(a.ready(*all, Instant{} + milliseconds(1000)), 2U) << "half a second behind the one that came farthest";
     InputAligner::Aligned out;
     a.gap(1, Instant{} + milliseconds(50));
     a.take(all, 0, 2, out);
     EXPECT_EQ(out.quality, (std::vector<QualityInterval>{{1, 2, Quality::stale}})) << "nothing came of it";
     EXPECT_EQ(out.values[1], (std::vector<double>{2, 2}));
     a.doNotWait(1);
-    EXPECT_EQ(a.ready(all, 3, Instant{} + milliseconds(1000)), 3U);
+    EXPECT_EQ(a.ready(*all, Instant{} + milliseconds(1000)), 3U);
 }
 
 }  // namespace
