@@ -282,12 +282,21 @@ void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
         auto* take = new QPushButton(shown(c.title), &card);
         take->setToolTip(tr("Takes the mean, over the last second, of what comes into this stage"));
         connect(take, &QPushButton::clicked, this, [this, i, &c, &card] {
-            if (!capture(i, c)) return;
+            if (!capture(i, c) || c.typedNext.empty()) return;
             auto* next = card.findChild<Field*>(shown(c.typedNext));
             next->setFocus();  // what it was in truth is typed next
             next->selectAll();
         });
         place(card.fields(), take);
+        if (!c.typedNext.empty()) continue;
+        auto* back = new QPushButton(tr("Take it back"), &card);
+        connect(back, &QPushButton::clicked, this, [this, i, &c] {
+            const Stage first(spec()->chain[i].kind());
+            Stage next = spec()->chain[i].with(c.field, first.number(c.field));
+            if (!c.note.empty()) next = next.with(c.note, std::string());
+            editStage(i, next, tr("Take it back"));
+        });
+        place(card.fields(), back);
     }
 }
 

@@ -65,7 +65,7 @@ struct UncertaintyContribution {
 /// A field that can be taken from what comes into the stage, and the one to be typed next.
 struct StageCapture {
     Text title;
-    std::string field, typedNext;
+    std::string field, typedNext;  ///< nothing is typed next where that is empty: then it can be taken back
     std::string note;  ///< the field that then says when it was taken and from how many readings
 };
 

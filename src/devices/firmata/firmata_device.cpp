@@ -33,6 +33,11 @@ Result<FirmataSettings> firmataSettings(const JsonText& json) {
     return out;
 }
 
+TerminalSetting pullUpSetting() {
+    return {
+        "pull-up", CRUSCOTTO_TEXT("Pull-up"), {{"off", CRUSCOTTO_TEXT("off")}, {"on", CRUSCOTTO_TEXT("on")}}, "off"};
+}
+
 class FirmataBoard : public LinkDriver {
 public:
     FirmataBoard(DeviceContext context, FirmataSettings settings, const std::vector<TerminalRequest>& requests)
@@ -206,8 +211,14 @@ private:
         }
         std::erase_if(pins_, [&](const Pin& p) { return p.scan && !asked(p); });
         for (const TerminalRequest& r : requests) {
-            const auto t = firmata::terminal(r.terminal);
+            auto t = firmata::terminal(r.terminal);
             if (t && t->out() && atRest()) continue;  // to be an output is to drive
+            if (t && t->mode == firmata::input && chosen(r.setup, pullUpSetting()) == "on") t->mode = firmata::pullUp;
+            for (Pin& p : pins_)
+                if (t && p.what.name == t->name && p.what.mode != t->mode) {
+                    p.what.mode = t->mode;
+                    p.begun = false;
+                }
             if (!t || std::ranges::any_of(pins_, [&](const Pin& p) { return p.what.name == t->name; })) continue;
             Pin pin{*t};
             if (!t->out()) {
@@ -427,8 +438,6 @@ private:
                 add(place, CRUSCOTTO_TEXT("analog in"), ChannelKind::analogInput, analogNow->second,
                     {countsToVolts(std::clamp(analogNow->second, 1, 32), 0, 5, "unipolar")});
             if (modes.contains(firmata::input)) add(pin, CRUSCOTTO_TEXT("digital in"), ChannelKind::digitalInput, 1);
-            if (modes.contains(firmata::pullUp))
-                add(pin + " pull-up", CRUSCOTTO_TEXT("with pull-up"), ChannelKind::digitalInput, 1);
             if (modes.contains(firmata::output))
                 add(pin + " out", CRUSCOTTO_TEXT("out"), ChannelKind::digitalOutput, 1);
             if (const auto it = modes.find(firmata::pwm); it != modes.end())
@@ -504,6 +513,19 @@ DeviceKind firmataKind() {
          CRUSCOTTO_TEXT("A register is a terminal named as in: i2c 0x48 reg 0 i16be")},
     };
     kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
+    kind.setup = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>&) {
+        const auto t = firmata::terminal(terminal);
+        return t && t->mode == firmata::input ? std::vector{pullUpSetting()} : std::vector<TerminalSetting>{};
+    };
+    kind.setupSentence = [](const std::string& terminal, const std::vector<TerminalRequest>& all) -> Text {
+        const auto t = firmata::terminal(terminal);
+        const auto asked = std::ranges::find(all, terminal, &TerminalRequest::terminal);
+        if (!t || t->mode != firmata::input || asked == all.end()) return {};
+        return chosen(asked->setup, pullUpSetting()) == "on"
+                   ? text(CRUSCOTTO_TEXT("Pin {0} as an input that the board holds high while nothing pulls it down."),
+                          t->number)
+                   : text(CRUSCOTTO_TEXT("Pin {0} as an input that nothing holds."), t->number);
+    };
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = firmataSettings(json);
         if (!settings) return settings.error();

@@ -145,6 +145,21 @@ TEST_F(Chains, ATotalIsSetBackByHand) {
     EXPECT_TRUE(waitFor([&] { return value("volume") < before; }));
 }
 
+TEST_F(Chains, AReadingIsZeroedHereAndTakenBack) {
+    SignalSpec s = signal("water-temperature");
+    s.chain.push_back(Stage::of("tare"));
+    session().edit("tare", withSignal(session().bench(), s));
+    window->openChain("water-temperature");
+    ASSERT_TRUE(waitFor([&] { return value("water-temperature") > 20; }));
+    ASSERT_TRUE(waitFor(
+        [&] { return pressIn("Zero it now") && signal("water-temperature").chain.back().number("zero") > 20; }));
+    EXPECT_NE(signal("water-temperature").chain.back().text("note").find("captured"), std::string::npos);
+    EXPECT_TRUE(waitFor([&] { return std::fabs(value("water-temperature")) < 0.2; }));
+    ASSERT_TRUE(pressIn("Take it back"));
+    EXPECT_EQ(signal("water-temperature").chain.back().number("zero"), 0);
+    EXPECT_EQ(signal("water-temperature").chain.back().text("note"), "");
+}
+
 TEST_F(Chains, AThresholdIsDraggedOnWhatComesInAndCountedAgain) {
     open(":/examples/seed-sorter.bench");
     ASSERT_TRUE(waitFor([&] { return value("hits") > 3; }));

@@ -221,7 +221,12 @@ TEST_F(Connect, PinsOfABoardAreChosenOneByOneAndReadAtOnce) {
     window->openDevice("pins");
     ASSERT_TRUE(waitFor([&] { return terminal(*window, "D7"); }));
     EXPECT_FALSE(button(*window, "Add all 42 inputs")) << "a pin is one thing or another";
-    ASSERT_TRUE(use(*window, "D7", "with pull-up"));
+    ASSERT_TRUE(use(*window, "D7", "digital in"));
+    QComboBox* pull = nullptr;  // in its chain, which is open
+    for (auto* b : window->drawer().findChildren<QComboBox*>())
+        if (b->accessibleName() == "Pull-up") pull = b;
+    ASSERT_TRUE(pull);
+    Q_EMIT pull->activated(pull->findText("on"));
     const std::string pressed = session().bench().signals.back()->id;
     EXPECT_TRUE(waitFor([&] { return value(pressed) == 1; }));
     pins.pressed[7] = true;

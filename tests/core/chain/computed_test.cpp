@@ -188,6 +188,13 @@ TEST(Total, CountsUpAndDownOverTheWrapOfTheCounter) {
     EXPECT_EQ(r.values, (std::vector<double>{0, 2, 4, 1}));
 }
 
+TEST(Tare, TakesOffWhatCountsAsZero) {
+    const Readings r = inTime({Stage::of("tare", {{"zero", 2.5}})}, ChannelKind::analogInput, {2.5, 3, noValueHere}, 1);
+    EXPECT_EQ(r.values[0], 0);
+    EXPECT_EQ(r.values[1], 0.5);
+    EXPECT_TRUE(std::isnan(r.values[2]));
+}
+
 TEST(PulseTimes, WidthPeriodAndDutyOfTheLastPulse) {
     std::vector<double> levels;
     for (int k = 0; k < 4; ++k) {

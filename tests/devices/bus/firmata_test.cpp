@@ -74,7 +74,10 @@ TEST_F(Firmata, PinsAppearWithWhatTheyCanDo) {
         return std::ranges::any_of(found, [&](const TerminalInfo& t) { return t.terminal == name && t.kind == kind; });
     };
     EXPECT_TRUE(has("A0", ChannelKind::analogInput));
-    EXPECT_TRUE(has("D7 pull-up", ChannelKind::digitalInput));
+    EXPECT_TRUE(has("D7", ChannelKind::digitalInput));
+    EXPECT_FALSE(has("D7 pull-up", ChannelKind::digitalInput)) << "that is set at the pin";
+    EXPECT_EQ(deviceKind("firmata")->setup("", "D7", {}).size(), 1U);
+    EXPECT_TRUE(deviceKind("firmata")->setup("", "A1", {}).empty());
     EXPECT_TRUE(has("D9 pwm", ChannelKind::analogOutput));
     EXPECT_TRUE(has("D13 servo", ChannelKind::analogOutput));
     const auto most = [&](const char* name) {

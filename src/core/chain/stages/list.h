@@ -45,6 +45,7 @@
     ONE(overTime)              \
     ONE(level)                 \
     ONE(events)                \
+    ONE(tare)                  \
     ONE(otherUnit)             \
     ONE(validRange)
 
