@@ -150,7 +150,8 @@ void ChainDrawer::rebuild() {
         else
             addTerminal(column);
         if (asksForSensor_) addSensor(column);
-        for (std::size_t i = 0; !asksForSensor_ && i < s->chain.size(); ++i) addStage(column, i);
+        const bool asRecorded = s->computed && session_.isRun();  // the unit alone, which the readings show
+        for (std::size_t i = 0; !asksForSensor_ && !asRecorded && i < s->chain.size(); ++i) addStage(column, i);
         if (editable() && !asksForSensor_) {
             auto* add = new QPushButton(tr("Add a stage"), content);
             add->setAccessibleDescription(tr("At its usual place in the chain"));

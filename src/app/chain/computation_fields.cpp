@@ -25,6 +25,30 @@ const StageSources* sourcesIn(const SignalSpec& s, std::size_t stage, std::size_
 
 void ChainDrawer::addComputation(QVBoxLayout* column) {
     auto* card = new StageCard(tr("Computed"), column->parentWidget());
+    if (session_.isRun()) {
+        // Its readings were recorded; how they came about is told.
+        QStringList words;
+        const auto info = session_.run()->info();
+        for (const auto& was : info ? info->computed : std::vector<std::shared_ptr<const SignalSpec>>{}) {
+            if (was->id != spec()->id) continue;
+            for (const Stage& stage : was->chain) {
+                QStringList from;
+                for (const WantedSource& wanted : sourcesOf(stage))
+                    if (const SignalSpec* s = session_.bench().signal(wanted.source->signal))
+                        from << (wanted.source->name.empty()
+                                     ? shown(s->name)
+                                     : tr("%1 is %2").arg(shown(wanted.source->name), shown(s->name)));
+                const QString with = from.isEmpty() ? QString() : tr(" (%1)").arg(from.join(", "));
+                words << shown(stageTitle(stage)) + with + ": " + shown(describeStage(stage));
+            }
+            if (const SignalSpec* clock = session_.bench().signal(was->computed->clock))
+                words << tr("Worked out with each sample of %1.").arg(shown(clock->name));
+        }
+        card->setSentence(words.join('\n'));
+        stageCards_.push_back(card);
+        column->addWidget(card);
+        return;
+    }
     const auto change = [this](const QString& effect, auto&& set) {
         SignalSpec next = *spec();
         set(*next.computed);

@@ -112,7 +112,7 @@ TEST_F(Chains, AComputedSignalIsAddedAndChanged) {
     EXPECT_EQ(signal(id.c_str()).chain[0].text("how"), "difference");
     EXPECT_EQ(signal(id.c_str()).computed->clock, "outlet-pressure");
     ASSERT_TRUE(waitFor([&] { return !std::isnan(value(id)); }));
-    choose("How", "mean of all");
+    choose("How", "mean");
     EXPECT_TRUE(pressIn("Add a signal"));
     EXPECT_EQ(signal(id.c_str()).chain[0].sources("of").size(), 3U);
     choose("What is worked out", "Formula over signals");
@@ -134,6 +134,16 @@ TEST_F(Chains, AComputedSignalIsAddedAndChanged) {
     window->signalList().select("outlet-pressure");
     press("remove-signal");
     ASSERT_TRUE(session().bench().signal("outlet-pressure")) << "others depend on it";
+}
+
+TEST_F(Chains, ARunTellsHowAComputedSignalWasWorkedOut) {
+    test::TempFolder folder;
+    recordRun(folder.file("a.run"), 2);
+    open(QString::fromStdString(folder.file("a.run")));
+    ASSERT_TRUE(waitFor([&] { return session().bench().signal("hydraulic-power") != nullptr; }));
+    window->openChain("hydraulic-power");
+    EXPECT_TRUE(says("Signals combined (Pressure rise, Flow)"));
+    EXPECT_TRUE(says("Worked out with each sample of Flow."));
 }
 
 TEST_F(Chains, ATotalIsSetBackByHand) {

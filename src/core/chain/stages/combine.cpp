@@ -93,9 +93,9 @@ const StageKind& combine() {
                                 {"difference", CRUSCOTTO_TEXT("first less the others")},
                                 {"product", CRUSCOTTO_TEXT("product")},
                                 {"ratio", CRUSCOTTO_TEXT("first over the others")},
-                                {"mean", CRUSCOTTO_TEXT("mean of all")},
-                                {"least", CRUSCOTTO_TEXT("least of all")},
-                                {"greatest", CRUSCOTTO_TEXT("greatest of all")}}},
+                                {"mean", CRUSCOTTO_TEXT("mean")},
+                                {"least", CRUSCOTTO_TEXT("least")},
+                                {"greatest", CRUSCOTTO_TEXT("greatest")}}},
                    {.key = "of",
                     .title = CRUSCOTTO_TEXT("Of"),
                     .type = StageField::Type::sources,
@@ -106,8 +106,11 @@ const StageKind& combine() {
         .sentence =
             [](const Stage& s) {
                 const std::string unit = unitText(combinedUnit(s));
-                return text(CRUSCOTTO_TEXT("Worked out from {0} signals; the unit that comes of theirs is {1}."),
-                            s.sources("of").size(), unit.empty() ? std::string("1") : unit);
+                const auto& choices = s.kind().fields[0].choices;
+                const auto how = std::ranges::find(choices, s.text("how"), &StageField::Choice::key);
+                return text(CRUSCOTTO_TEXT("Gives the {0} of {1} signals, in {2}: the unit comes of theirs."),
+                            how == choices.end() ? s.text("how") : how->title.english(), s.sources("of").size(),
+                            unit.empty() ? std::string("1") : unit);
             },
         .make = [](const Stage& s, const std::string&) -> MadeProcessor { return processor<Combine>(s); },
         .unitAfter = [](const Stage& s, const std::string&) { return combinedUnit(s); },
