@@ -87,7 +87,10 @@ void TerminalList::show(const DeviceSpec& device, const std::vector<TerminalInfo
 
 void TerminalList::build() {
     while (QLayoutItem* item = column_->takeAt(0)) {
-        if (item->widget()) item->widget()->deleteLater();
+        if (item->widget()) {
+            item->widget()->hide();  // it may be in the middle of telling about the edit that replaces it
+            item->widget()->deleteLater();
+        }
         delete item;
     }
     rows_.clear();
@@ -167,7 +170,6 @@ void TerminalList::build() {
 }
 
 void TerminalList::addRow(Row& row) {
-    const auto index = static_cast<std::size_t>(&row - rows_.data());
     row.line = new QWidget(this);
     auto* line = new QHBoxLayout(row.line);
     line->setContentsMargins(0, 0, 0, 0);
@@ -199,7 +201,7 @@ void TerminalList::addRow(Row& row) {
     row.on = new Switch(row.line);
     row.on->setFixedSize(46, 26);
     row.on->setAccessibleName(tr("Use %1").arg(placeOf(t)));
-    connect(row.on, &QAbstractButton::toggled, this, [this, index](bool on) { toggle(index, on); });
+    connect(row.on, &QAbstractButton::toggled, this, [this, terminal = t.terminal](bool on) { toggle(terminal, on); });
     line->addWidget(row.on);
     column_->addWidget(row.line);
 }
@@ -249,8 +251,10 @@ std::size_t TerminalList::chosenUse(const Row& row) {
     return row.use ? static_cast<std::size_t>(std::max(0, row.use->currentIndex())) : 0;
 }
 
-void TerminalList::toggle(std::size_t index, bool on) {
-    const Row& row = rows_[index];
+void TerminalList::toggle(const std::string& terminal, bool on) {
+    const auto found = std::ranges::find(rows_, terminal, [](const Row& r) { return r.uses.front().terminal; });
+    if (found == rows_.end()) return;
+    const Row& row = *found;
     if (on) {
         Q_EMIT useAsked({row.uses[chosenUse(row)]});
         return;

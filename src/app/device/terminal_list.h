@@ -50,7 +50,8 @@ private:
     void look();
     /// The signal that uses one of the row's terminals; null if none does.
     [[nodiscard]] const SignalSpec* signalOf(const Row& row) const;
-    void toggle(std::size_t row, bool on);
+    /// `terminal`: the first of the row's.
+    void toggle(const std::string& terminal, bool on);
     /// Why none of its terminals can be used now, as the device's rules have it; empty if one can.
     [[nodiscard]] QString takenBy(const Row& row) const;
     [[nodiscard]] static std::size_t chosenUse(const Row& row);
