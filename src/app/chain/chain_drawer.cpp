@@ -186,10 +186,9 @@ void ChainDrawer::rebuild() {
             row->addStretch();
             column->addLayout(row);
         }
-        if (asksForSensor_) {
-        } else if (isOutput(s->kind))
+        if (isOutput(s->kind))
             addOutput(column);
-        else if (!s->isState())
+        else if (!s->isState() && !asksForSensor_)
             addLimits(column);
         if (!isOutput(s->kind) && !asksForSensor_) addKeep(column);
         column->addStretch();
@@ -567,7 +566,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     const SignalSpec* s = spec();
     if (!digits || !s || stageCards_.empty()) return;
     const std::vector<double> values = session_.source().stagesAt(s->id, t);
-    if (watch_) watch_->look(session_.source(), *s, t);
+    if (watch_) watch_->look(session_.source(), *s, values, t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;  // of the converter, as long as the unit stays
     std::string stepUnit;

@@ -27,8 +27,7 @@ RawWatch::RawWatch(const SignalSpec& spec, QWidget* parent) : QWidget(parent), k
     setAccessibleName(tr("What the terminal does"));
 }
 
-void RawWatch::look(const Source& source, const SignalSpec& spec, Instant t) {
-    const auto stages = source.stagesAt(spec.id, t);
+void RawWatch::look(const Source& source, const SignalSpec& spec, const std::vector<double>& stages, Instant t) {
     double v = stages.empty() ? source.at(spec.id, t).value : stages[0];
     unit_ = spec.output ? spec.unit() : rawUnit(spec.kind);
     for (std::size_t i = 0; i < spec.chain.size() && i + 1 < stages.size(); ++i)

@@ -16,8 +16,9 @@ class RawWatch : public QWidget {
     Q_OBJECT
 public:
     RawWatch(const SignalSpec& spec, QWidget* parent);
-    /// The value behind the stage that turns counts into volts, or the raw one.
-    void look(const Source& source, const SignalSpec& spec, Instant t);
+    /// `stages` are Source::stagesAt(): of these the value behind the stage that turns counts into volts, or the raw
+    /// one.
+    void look(const Source& source, const SignalSpec& spec, const std::vector<double>& stages, Instant t);
     void setButton(QPushButton* fit) { fit_ = fit; }
     void setRanges(std::vector<Scale> ranges);
     /// Smaller than what is set, and wide enough for what was seen, with a tenth to spare.
@@ -36,7 +37,6 @@ private:
     std::vector<Scale> ranges_;
     ChannelKind kind_;
     std::optional<double> low_, high_;
-    double raw_ = 0;
     int changes_ = 0;  // from off to on
     std::optional<bool> on_;
     std::string unit_;

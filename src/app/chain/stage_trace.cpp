@@ -65,6 +65,10 @@ bool StageTrace::suits(const Stage& stage) {
 void StageTrace::look(const Source& source, const std::string& signal, std::size_t index, const Stage& stage,
                       const std::string& unitBefore, Instant t) {
     if (dragged_ >= 0) return;  // it holds still under the hand
+    // Up to a minute of samples is gone through: once a second is enough, and at once where the stage is another.
+    constexpr Duration often = milliseconds(1000);
+    if (stage_ == stage && lookedAt_ && !in_.empty() && t >= *lookedAt_ && t - *lookedAt_ < often) return;
+    lookedAt_ = t;
     stage_ = stage;
     unit_ = unitBefore;
     const bool levels = !stage.kind().levels.empty();
@@ -98,7 +102,10 @@ void StageTrace::count() {
     const double before = noiseOf(in_), behind = noiseOf(out_);
     const double interval =
         times_.size() > 1 ? (times_.back() - times_.front()).seconds() / static_cast<double>(times_.size() - 1) : 0;
-    const double late = delayOf(*stage_, unit_, interval);
+    // Of samples without a clock the interval is never quite the same; the delay is told in three figures.
+    const bool known = delay_ && delay_->of == *stage_ && std::fabs(delay_->interval - interval) < 1e-3 * interval;
+    if (!known) delay_ = Delay{*stage_, interval, delayOf(*stage_, unit_, interval)};
+    const double late = delay_->seconds;
     QStringList all;
     if (!std::isnan(before) && !std::isnan(behind)) {
         const auto [unit, factor] = unitFor(before, unit_);

@@ -47,6 +47,12 @@ private:
     double low_ = 0, high_ = 1;
     int dragged_ = -1;
     QString words_;
+    std::optional<Instant> lookedAt_;
+    struct Delay {
+        Stage of;
+        double interval, seconds;
+    };
+    std::optional<Delay> delay_;  // worked out last
 };
 
 }  // namespace cruscotto

@@ -6,6 +6,7 @@
 #include <QSignalBlocker>
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -276,7 +277,9 @@ void TerminalList::toggle(const std::string& terminal, bool on) {
 
 void TerminalList::look() {
     if (!session_.engine()) return;
-    const auto seen = session_.engine()->seenTerminals();
+    std::map<std::string, SeenTerminal> seen;
+    for (SeenTerminal& terminal : session_.engine()->seenTerminals())
+        if (terminal.device == device_ && terminal.newest) seen.emplace(terminal.channel.terminal, std::move(terminal));
     int unused = 0;
     for (const Row& r : rows_) {
         const SignalSpec* s = signalOf(r);
@@ -296,14 +299,16 @@ void TerminalList::look() {
         }
         const TerminalInfo& use = r.uses[chosenUse(r)];
         QString text;
-        for (const SeenTerminal& terminal : seen)
-            if (terminal.device == device_ && terminal.channel.terminal == use.terminal && terminal.newest) {
-                const double v = terminal.newest->load(std::memory_order_relaxed);
-                if (std::isnan(v)) continue;
-                text = terminal.channel.kind == ChannelKind::digitalInput
-                           ? (v > 0.5 ? tr("high") : tr("low"))
-                           : shown(shortNumber(v)).replace('-', QChar(0x2212));
-            }
+        if (const auto terminal = seen.find(use.terminal); terminal != seen.end()) {
+            const double v = terminal->second.newest->load(std::memory_order_relaxed);
+            const bool digital = terminal->second.channel.kind == ChannelKind::digitalInput;
+            if (std::isnan(v))
+                text.clear();  // nothing has come of it yet
+            else if (digital)
+                text = v > 0.5 ? tr("high") : tr("low");
+            else
+                text = shown(shortNumber(v)).replace('-', QChar(0x2212));
+        }
         r.value->setText(taken.isEmpty() ? text : tr("taken"));
         r.value->setToolTip(taken);
     }
