@@ -66,9 +66,9 @@ struct KeepSpec {
     bool operator==(const KeepSpec&) const = default;
 };
 
+inline constexpr double slowestComputedHz = 0.001, fastestComputedHz = 10'000, oldestInputSeconds = 1e9;
 /// When a computed signal is worked out, and what its inputs are taken to be in between their samples. Its chain begins
 /// with the computation.
-inline constexpr double slowestComputedHz = 0.001, fastestComputedHz = 10'000, oldestInputSeconds = 1e9;
 struct ComputedSpec {
     std::string clock;   ///< the signal with each of whose samples it is worked out; empty: at a rate of its own
     double rateHz = 10;  ///< of its own; slowestComputedHz to fastestComputedHz
@@ -97,7 +97,7 @@ struct SignalSpec {
     Limits limits;
     std::optional<OutputSpec> output;
     std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
-    std::string onWord, offWord;  ///< digital: what to call the two states
+    std::string onWord, offWord;           ///< digital: what to call the two states
     KeepSpec keep;
     JsonText extra;
     [[nodiscard]] std::string unit() const {
