@@ -42,6 +42,9 @@ bool drivesOutside(const Bench& bench) {
         if (!kind || kind->simulated) return false;
         return std::ranges::any_of(bench.signals, [&](const auto& s) { return s->output && s->device == d->id; }) ||
                (kind->publishes && !kind->publishes(d->settings).empty()) ||
+               (kind->writesSetup &&
+                std::ranges::any_of(bench.signals,
+                                    [&](const auto& s) { return s->device == d->id && !s->setup.empty(); })) ||
                (kind->commands && kind->commands(d->settings));
     });
 }
@@ -88,7 +91,6 @@ std::vector<Problem> checkDevices(const Bench& bench) {
             continue;
         }
         const auto terminals = kind->terminals(device.settings);
-        if (terminals.empty()) continue;  // they turn up while it runs
         const auto requests = requestsOf(bench, device.id);
         const bool inputsKnown =
             std::any_of(terminals.begin(), terminals.end(), [](const TerminalInfo& t) { return !isOutput(t.kind); });
@@ -104,6 +106,7 @@ std::vector<Problem> checkDevices(const Bench& bench) {
                                                        : setup,
                                0, p.sentence});
             }
+            if (terminals.empty()) continue;  // they turn up while it runs
             const auto it = std::find_if(terminals.begin(), terminals.end(),
                                          [&](const TerminalInfo& t) { return t.terminal == s.terminal; });
             const std::string at = "/signals/" + std::to_string(k);

@@ -51,7 +51,11 @@ struct DeviceKind {
     bool looseOutputs = false;
     /// A pin can be but one of the terminals that are offered for it.
     bool choices = false;
+    /// What is set up at a terminal is written into the device, and stays there.
+    bool writesSetup = false;
     std::vector<SettingInfo> settings;
+    /// The setting that says how often its terminals are read; empty: there is none.
+    std::string rateKey{};
     /// Terminals that are known before the device runs, with these settings.
     std::vector<TerminalInfo> (*terminals)(const JsonText& settings) = nullptr;
     Result<void> (*check)(const JsonText& settings) = nullptr;
@@ -61,7 +65,11 @@ struct DeviceKind {
     /// The ranges that it has then, in volts, smallest first; null: those that `terminals` tells.
     std::vector<Scale> (*ranges)(const std::string& terminal, const std::vector<TerminalRequest>& all) = nullptr;
     /// One plain sentence: what the terminal is set to. Null: there is none.
-    Text (*setupSentence)(const std::string& terminal, const std::vector<TerminalRequest>& all) = nullptr;
+    Text (*setupSentence)(const JsonText& settings, const std::string& terminal,
+                          const std::vector<TerminalRequest>& all) = nullptr;
+    /// The chain that a new signal of the terminal begins with, set up so; null: that which comes with the terminal,
+    /// however it is set up.
+    ChainSpec (*chain)(const JsonText& settings, const TerminalRequest& request) = nullptr;
     /// Signals of the bench whose newest readings the device wants, and the terminal that each is set at; null: none.
     std::map<std::string, std::string> (*publishes)(const JsonText& settings) = nullptr;
     /// What the settings say is sent at the beginning may do more than reading needs; null: nothing is.

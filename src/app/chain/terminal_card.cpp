@@ -49,6 +49,19 @@ void takeRange(const Bench& bench, SignalSpec& s) {
 
 }  // namespace
 
+/// Where the chain begins as the terminal brings it, it goes on as the terminal brings it now.
+static void followSetup(const Bench& bench, const SignalSpec& before, SignalSpec& next) {
+    const DeviceSpec* device = bench.device(next.device);
+    const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
+    if (!kind || !kind->chain) return;
+    const ChainSpec was = kind->chain(device->settings, {before.terminal, before.range, before.setup}),
+                    is = kind->chain(device->settings, {next.terminal, next.range, next.setup});
+    if (was.size() != is.size() || next.chain.size() < was.size() ||
+        !std::equal(was.begin(), was.end(), next.chain.begin()))
+        return;
+    std::copy(is.begin(), is.end(), next.chain.begin());
+}
+
 void ChainDrawer::changeSetup(const std::string& key, std::variant<double, std::string> value, const QString& effect) {
     SignalSpec next = *spec();
     next.setup[key] = std::move(value);
@@ -61,6 +74,7 @@ void ChainDrawer::changeSetup(const std::string& key, std::variant<double, std::
     const auto problems =
         problemsOf({next.terminal, next.range, next.setup}, settingsOf(withSignal(session_.bench(), next), next));
     if (!problems.empty()) return stageCards_[0]->setWrong(shown(problems.front().sentence));
+    followSetup(session_.bench(), *spec(), next);
     edit(effect, std::move(next));
 }
 
@@ -127,10 +141,11 @@ void ChainDrawer::addTerminal(QVBoxLayout* column) {
     addTrial(*card);
     const QString where = device ? shown(device->name) : shown(s->device);
     const bool hasRanges = !ranges.empty();
-    showers_.push_back([this, card, where, kind, hasRanges](const SignalSpec& now) {
+    const JsonText settings = device ? device->settings : JsonText();
+    showers_.push_back([this, card, where, kind, settings, hasRanges](const SignalSpec& now) {
         QString sentence;
         const auto all = requestsOf(session_.bench(), now.device);
-        if (kind && kind->setupSentence) sentence = shown(kind->setupSentence(now.terminal, all));
+        if (kind && kind->setupSentence) sentence = shown(kind->setupSentence(settings, now.terminal, all));
         if (sentence.isEmpty()) switch (now.kind) {
                 case ChannelKind::analogInput:
                     sentence =

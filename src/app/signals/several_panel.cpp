@@ -4,8 +4,10 @@
 #include <QHBoxLayout>
 #include <QRegularExpression>
 #include <QToolButton>
+#include <map>
 #include <set>
 
+#include "app/device/device_edits.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -25,6 +27,14 @@ std::vector<Scale> rangesFor(const Bench& bench, const SignalSpec& s) {
     for (const TerminalInfo& t : kind->terminals(device->settings))
         if (t.terminal == s.terminal) return rangesOf(*kind, t, requestsOf(bench, s.device));
     return {};
+}
+
+/// The setting that says how often a device is read; null: it has none.
+const SettingInfo* rateSetting(const DeviceSpec& device) {
+    const DeviceKind* kind = deviceKind(device.kind);
+    if (!kind || kind->rateKey.empty()) return nullptr;
+    const auto info = std::ranges::find(kind->settings, kind->rateKey, &SettingInfo::key);
+    return info == kind->settings.end() ? nullptr : &*info;
 }
 
 QString limitText(const std::optional<double>& v) {
@@ -90,6 +100,46 @@ Field* SeveralPanel::addField(QVBoxLayout* column, const QString& label,
     connect(field, &Field::taken, this, [field, take](const QString& text) { take(field, text); });
     place(column, labelled(label, field, column->parentWidget()));
     return field;
+}
+
+void SeveralPanel::addRates(QVBoxLayout* column) {
+    // How often is a device's own: one field for all devices that call it the same.
+    std::map<std::string, std::vector<std::pair<std::string, SettingInfo>>> byLabel;
+    QStringList wholes;
+    for (const std::string& id : ids_) {
+        const DeviceSpec* d = session_.bench().device(session_.bench().signal(id)->device);
+        const SettingInfo* info = d ? rateSetting(*d) : nullptr;
+        if (!info) continue;
+        auto& devices = byLabel[info->label.english()];
+        if (std::ranges::any_of(devices, [&](const auto& known) { return known.first == d->id; })) continue;
+        devices.emplace_back(d->id, *info);
+        wholes << shown(d->name);
+    }
+    for (const auto& [name, sharing] : byLabel)
+        addField(
+            column, shown(sharing.front().second.label),
+            [this](const SignalSpec& s) {
+                const DeviceSpec* d = session_.bench().device(s.device);
+                const SettingInfo* info = d ? rateSetting(*d) : nullptr;
+                return info ? shown(settingText(*d, *info)) : QString();
+            },
+            [this, devices = sharing](Field* asked, const QString& typed) {
+                Bench next = session_.bench();
+                QString wrong;
+                for (const auto& [id, info] : devices) {
+                    auto changed = withSetting(next, id, info, typed.toStdString(), &wrong);
+                    if (!changed) return asked->markWrong(true, wrong);
+                    next = std::move(*changed);
+                }
+                asked->markWrong(false, {});
+                session_.edit(tr("Change rate"), std::move(next));
+            });
+    if (byLabel.empty()) return;
+    auto* note = new QLabel(tr("How often they are read holds for all signals of %1.").arg(wholes.join(", ")),
+                            column->parentWidget());
+    note->setObjectName("muted");
+    note->setWordWrap(true);
+    column->addWidget(note);
 }
 
 void SeveralPanel::rebuild() {
@@ -186,6 +236,7 @@ void SeveralPanel::rebuild() {
         });
         place(fields, labelled(tr("Range"), range, content));
     }
+    addRates(fields);
     addField(
         fields, tr("Unit"), [](const SignalSpec& s) { return shown(unitText(s.unit())); },
         [this](Field*, const QString& typed) {

@@ -12,8 +12,9 @@ namespace cruscotto {
 
 class Field;
 
-/// What several chosen signals are set to together: names and tags by a pattern, colour, range, unit, limits, scale,
-/// and the chain of one of them or of another signal. What they do not have in common stands empty until it is set.
+/// What several chosen signals are set to together: names and tags by a pattern, colour, range, rate, unit, limits,
+/// scale, and the chain of one of them or of another signal. What they do not have in common stands empty until it is
+/// set.
 class SeveralPanel : public QScrollArea {
     Q_OBJECT
 public:
@@ -29,6 +30,7 @@ Q_SIGNALS:
 
 private:
     void rebuild();
+    void addRates(QVBoxLayout* column);
     using Change = std::function<bool(SignalSpec&, int index)>;  ///< false: it does not suit that one
     void changeAll(const QString& effect, const Change& change);
     Field* addField(QVBoxLayout* column, const QString& label, const std::function<QString(const SignalSpec&)>& show,

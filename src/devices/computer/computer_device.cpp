@@ -2,8 +2,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 
+#include "core/base/number_text.h"
+#include "core/base/parsed.h"
 #include "devices/computer/sensor_tree.h"
+#include "devices/kernel_file.h"
 #include "devices/link/link_driver.h"
 
 namespace cruscotto {
@@ -78,8 +82,7 @@ protected:
                 w.lastGood = at;
                 ++good;
             }
-            for (const std::string& name : missing_)
-                if (problem.empty()) problem = text(CRUSCOTTO_TEXT("there is no {0}"), name);
+            if (problem.empty() && !missing_.empty()) problem = missing_.front();
             deliver();
             status().lines += good;
             if (!reading_.empty() && good == 0) {
@@ -121,7 +124,7 @@ private:
 
     void want(const std::vector<TerminalRequest>& requests) {
         wanted_.clear();
-        for (const TerminalRequest& r : requests) wanted_.insert(r.terminal);
+        for (const TerminalRequest& r : requests) wanted_[r.terminal] = r.setup;
         for (const Wanted& w : reading_)
             if (!wanted_.contains(w.name) && w.lastGood) w.scan->away(*w.lastGood, w.name + " was not asked for.");
         std::erase_if(reading_, [&](const Wanted& w) { return !wanted_.contains(w.name); });
@@ -134,10 +137,19 @@ private:
         std::erase_if(reading_, [&](const Wanted& w) {
             return std::ranges::none_of(sensors_, [&](const KernelSensor& s) { return s.info.terminal == w.name; });
         });
-        for (const std::string& name : wanted_) {
+        for (const auto& [name, setup] : wanted_) {
             const auto s = std::ranges::find(sensors_, name, [](const KernelSensor& k) { return k.info.terminal; });
             if (s == sensors_.end()) {
-                missing_.push_back(name);
+                missing_.push_back(text(CRUSCOTTO_TEXT("there is no {0}"), name));
+                continue;
+            }
+            if (const Text wrong = setScale(*s, setup); !wrong.empty()) {
+                // Counts of another scale would be wrong readings.
+                missing_.push_back(wrong);
+                const auto was = std::ranges::find(reading_, name, &Wanted::name);
+                if (was == reading_.end()) continue;
+                if (was->lastGood) was->scan->away(*was->lastGood, wrong.english());
+                reading_.erase(was);
                 continue;
             }
             const auto there = std::ranges::find(reading_, name, &Wanted::name);
@@ -151,13 +163,42 @@ private:
         }
     }
 
+    /// Empty, or why a count is not worth what the bench wants.
+    Text setScale(const KernelSensor& sensor, const TerminalSetup& setup) {
+        if (sensor.scales.empty()) return {};
+        const std::string asked = chosen(setup, sensorSettings(sensor).front());
+        double wanted = 0;
+        const bool known = parsed(asked, wanted);
+        if (asked.empty() || (known && wanted == sensor.scaleNow)) return {};
+        const auto refused = [&](const std::string& why) {
+            return text(CRUSCOTTO_TEXT("the scale of {0} is {1} and cannot be made {2} ({3})"), sensor.info.terminal,
+                        shortNumber(sensor.scaleNow), asked, why);
+        };
+        if (!known) return refused("it is no number");
+        if (atRest()) return refused("nothing is sent to the device until it may be driven");
+        if (const int error = writeKernelFile(settings_.root, sensor.scalePath, asked + "\n"); error != 0)
+            return refused(std::strerror(error));
+        const auto now = findKernelSensors(settings_.root);
+        const auto again = std::ranges::find(now, sensor.scalePath, &KernelSensor::scalePath);
+        if (again != now.end() && again->scaleNow == wanted) return {};
+        return refused("the kernel left it as it was");
+    }
+
     const ComputerSettings settings_;
-    std::set<std::string> wanted_;
+    std::map<std::string, TerminalSetup> wanted_;
     std::vector<KernelSensor> sensors_;
     std::vector<Wanted> reading_;
-    std::vector<std::string> missing_;
+    std::vector<Text> missing_;  // what of them is not as the bench wants it
     std::map<std::string, ScanBuffer*> scans_;
 };
+
+std::optional<KernelSensor> sensorAt(const JsonText& json, const std::string& terminal) {
+    const auto settings = computerSettings(json);
+    if (!settings) return {};
+    for (KernelSensor& s : findKernelSensors(settings.value().root))
+        if (s.info.terminal == terminal) return std::move(s);
+    return {};
+}
 
 }  // namespace
 
@@ -167,6 +208,7 @@ DeviceKind computerKind() {
     kind.title = CRUSCOTTO_TEXT("This computer's own sensors");
     kind.name = CRUSCOTTO_TEXT("This computer");
     using Type = SettingInfo::Type;
+    kind.rateKey = "every-s";
     kind.settings = {
         {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "1", {}},
         {"root",
@@ -177,6 +219,15 @@ DeviceKind computerKind() {
          CRUSCOTTO_TEXT("/ is this computer; a copied tree can be examined too.")},
     };
     kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
+    kind.setup = [](const JsonText& json, const std::string& terminal, const std::vector<TerminalRequest>&) {
+        const auto sensor = sensorAt(json, terminal);
+        return sensor ? sensorSettings(*sensor) : std::vector<TerminalSetting>{};
+    };
+    kind.chain = [](const JsonText& json, const TerminalRequest& request) {
+        const auto sensor = sensorAt(json, request.terminal);
+        return sensor ? sensorChain(*sensor, request.setup) : ChainSpec{};
+    };
+    kind.writesSetup = true;
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = computerSettings(json);
         if (!settings) return settings.error();

@@ -320,6 +320,7 @@ DeviceKind iioBufferKind() {
     kind.title = CRUSCOTTO_TEXT("Fast inputs of this computer (IIO)");
     kind.name = CRUSCOTTO_TEXT("Fast inputs");
     using Type = SettingInfo::Type;
+    kind.rateKey = "rate";
     kind.settings = {
         {"device",
          CRUSCOTTO_TEXT("Input"),

@@ -1,7 +1,4 @@
 #include "devices/computer/sensor_tree.h"
-#include "core/chain/common_stages.h"
-#include "devices/kernel_file.h"
-
 #include <fcntl.h>
 #include <unistd.h>
 
@@ -11,6 +8,12 @@
 #include <cmath>
 #include <filesystem>
 #include <map>
+#include <sstream>
+
+#include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/chain/common_stages.h"
+#include "devices/kernel_file.h"
 
 namespace cruscotto {
 
@@ -18,7 +21,7 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr std::size_t mostSensors = 1000;
+constexpr std::size_t mostSensors = 1000, mostScales = 64;
 
 std::optional<double> number(const std::string& text) {
     double v = 0;
@@ -84,9 +87,10 @@ private:
         return n == 1 ? name : name + "#" + std::to_string(n);
     }
 
-    void add(std::string terminal, const fs::path& path, ChainSpec chain, std::string title,
+    /// False once there are as many as are taken.
+    bool add(std::string terminal, const fs::path& path, ChainSpec chain, std::string title,
              ChannelKind kind = ChannelKind::analogInput, SampleType type = SampleType::float64) {
-        if (found_.size() >= mostSensors) return;
+        if (found_.size() >= mostSensors) return false;
         KernelSensor s;
         s.info.terminal = std::move(terminal);
         s.info.kind = kind;
@@ -96,6 +100,7 @@ private:
         s.info.chain = std::move(chain);
         s.path = path.string();
         found_.push_back(std::move(s));
+        return true;
     }
 
     void hwmon(const fs::path& device) {
@@ -129,9 +134,25 @@ private:
             };
             const double scale = raw ? attribute("scale").value_or(1) : 1,
                          offset = raw ? attribute("offset").value_or(0) : 0;
-            add(name + "." + channel, file,
-                {slopeOffset(scale * kind->factor, offset * scale * kind->factor, kind->unit)},
-                kernelLine(device / ("in_" + channel + "_label")));
+            if (!add(name + "." + channel, file,
+                     {slopeOffset(scale * kind->factor, offset * (scale * kind->factor), kind->unit)},
+                     kernelLine(device / ("in_" + channel + "_label"))))
+                return;
+            if (!raw) continue;
+            for (const std::string& of : {channel, std::string(kind->begins)}) {
+                const fs::path own = device / ("in_" + of + "_scale");
+                std::error_code ec;
+                if (!fs::exists(own, ec)) continue;
+                std::istringstream offered(kernelLine(device / ("in_" + of + "_scale_available")));
+                KernelSensor& s = found_.back();
+                for (std::string word; s.scales.size() < mostScales && offered >> word;)
+                    if (number(word)) s.scales.push_back(word);
+                if (!s.scales.empty()) s.scalePath = own.string();
+                s.scaleNow = scale;
+                s.offset = offset;
+                s.factor = kind->factor;
+                break;
+            }
         }
     }
 
@@ -156,6 +177,30 @@ private:
 
 std::vector<KernelSensor> findKernelSensors(const std::string& root) {
     return Finder(root).find();
+}
+
+std::vector<TerminalSetting> sensorSettings(const KernelSensor& sensor) {
+    if (sensor.scales.empty()) return {};
+    TerminalSetting out;
+    out.key = "scale";
+    out.label = CRUSCOTTO_TEXT("A count is");
+    out.choices.push_back({"", CRUSCOTTO_TEXT("as it is")});
+    for (const std::string& s : sensor.scales) {
+        const ChainSpec chain = sensorChain(sensor, {{out.key, s}});
+        const Stage& line = chain.front();
+        out.choices.push_back({s, shortNumber(line.number("slope")) + " " + unitText(line.text("unit"))});
+    }
+    return {out};
+}
+
+ChainSpec sensorChain(const KernelSensor& sensor, const TerminalSetup& setup) {
+    const ChainSpec& out = sensor.info.chain;
+    const auto asked = setup.find("scale");
+    const auto* words = asked == setup.end() ? nullptr : std::get_if<std::string>(&asked->second);
+    const auto scale = words ? number(*words) : std::nullopt;
+    if (!scale || out.empty()) return out;
+    const double slope = *scale * sensor.factor;
+    return {slopeOffset(slope, sensor.offset * slope, out.front().text("unit"))};
 }
 
 std::optional<double> readKernelNumber(const std::string& path) {

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "devices/device.h"
+#include "devices/terminal_setup.h"
 
 namespace cruscotto {
 
@@ -13,6 +14,10 @@ namespace cruscotto {
 struct KernelSensor {
     TerminalInfo info;  ///< its name, "cpu.temp1"; how it is read; what its label says
     std::string path;   ///< of the file with the raw number
+    /// Where what a count is worth can be chosen: of which the kernel offers these, as it writes them.
+    std::vector<std::string> scales{};
+    std::string scalePath{};
+    double scaleNow = 1, offset = 0, factor = 1;  ///< (count + offset) * scale * factor, in the chain's unit
     bool operator==(const KernelSensor&) const = default;
 };
 
@@ -21,6 +26,10 @@ struct KernelSensor {
 /// of their names. The files are those of the kernel's sysfs documentation: hwmon/sysfs-interface,
 /// testing/sysfs-bus-iio, testing/sysfs-bus-counter.
 std::vector<KernelSensor> findKernelSensors(const std::string& root);
+
+/// What can be set at such a sensor, and its chain as it is set up then.
+std::vector<TerminalSetting> sensorSettings(const KernelSensor& sensor);
+ChainSpec sensorChain(const KernelSensor& sensor, const TerminalSetup& setup);
 
 /// The number in such a file; empty where it cannot be read or holds none.
 std::optional<double> readKernelNumber(const std::string& path);

@@ -192,6 +192,7 @@ DeviceKind fastBoxKind() {
     kind.key = "sim-fast-box";
     kind.simulated = true;
     kind.title = CRUSCOTTO_TEXT("Simulated box with many fast channels");
+    kind.rateKey = "rate-hz";
     kind.name = CRUSCOTTO_TEXT("Fast box");
     for (const Number& n : numbers())
         kind.settings.push_back({n.key, n.label, SettingInfo::Type::number, {}, n.otherwise, n.help});

@@ -496,6 +496,7 @@ DeviceKind firmataKind() {
     kind.hasWire = true;
     kind.choices = true;
     using Type = SettingInfo::Type;
+    kind.rateKey = "sampling-ms";
     kind.settings = {
         {"address",
          CRUSCOTTO_TEXT("Serial port or host"),
@@ -517,7 +518,8 @@ DeviceKind firmataKind() {
         const auto t = firmata::terminal(terminal);
         return t && t->mode == firmata::input ? std::vector{pullUpSetting()} : std::vector<TerminalSetting>{};
     };
-    kind.setupSentence = [](const std::string& terminal, const std::vector<TerminalRequest>& all) -> Text {
+    kind.setupSentence = [](const JsonText&, const std::string& terminal,
+                            const std::vector<TerminalRequest>& all) -> Text {
         const auto t = firmata::terminal(terminal);
         const auto asked = std::ranges::find(all, terminal, &TerminalRequest::terminal);
         if (!t || t->mode != firmata::input || asked == all.end()) return {};

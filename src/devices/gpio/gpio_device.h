@@ -24,6 +24,11 @@ struct GpioLine {
 /// Reads "17", "17 in pull-up active-low debounce 0.005", "27 out open-drain".
 Result<GpioLine> gpioLine(const std::string& name, const std::string& words);
 
+/// What can be set at such a line, where its words say what holds otherwise; and the line as a bench sets it up.
+std::vector<TerminalSetting> gpioLineSettings(const GpioLine& line);
+GpioLine setUp(GpioLine line, const TerminalSetup& setup);
+Text gpioLineSentence(const GpioLine& line);
+
 struct GpioSettings {
     std::string chip = "/dev/gpiochip0";
     std::vector<GpioLine> lines;

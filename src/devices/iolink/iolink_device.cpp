@@ -564,6 +564,7 @@ DeviceKind ioLinkKind() {
     kind.name = CRUSCOTTO_TEXT("IO-Link master");
     kind.hasWire = true;
     using Type = SettingInfo::Type;
+    kind.rateKey = "every-s";
     kind.settings = {
         {"address",
          CRUSCOTTO_TEXT("Address of the master"),

@@ -52,11 +52,12 @@ std::string writePdu(const ModbusPoint& p, double value) {
 
 class ModbusDevice : public LinkDriver {
 public:
-    ModbusDevice(DeviceContext context, ModbusSettings settings)
+    ModbusDevice(DeviceContext context, ModbusSettings settings, const std::vector<TerminalRequest>& requests)
         : LinkDriver(std::move(context), outputsOf(settings)),
           settings_(std::move(settings)),
           link_(makeByteLink(settings_.address)),
-          replies_(settings_.framing) {
+          replies_(settings_.framing),
+          atTerminals_(askedAtTerminals(settings_.rack, requests)) {
         for (const ModbusRead& read : planReads(settings_.points, settings_.mostGap)) addRead(read);
         for (const RackModule::Setting& s : settings_.rack.settings) {
             DeviceParameter p;
@@ -66,6 +67,7 @@ public:
             for (const auto& [word, code] : s.choices) p.choices.push_back(word);
             p.limits = s.limits;
             if (const auto it = settings_.wanted.find(p.key); it != settings_.wanted.end()) p.wanted = it->second;
+            if (const auto it = atTerminals_.find(p.key); it != atTerminals_.end()) p.wanted = it->second;
             status().parameters.push_back(std::move(p));
         }
         for (const ModbusPoint& p : settings_.points) units_[p.unit];
@@ -108,6 +110,11 @@ protected:
             if (said == Outcome::nothing && !settings_.address.isCapture()) return nobodyAnswers();
         }
         if (!readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+        // What is set up at a terminal takes effect by itself; what the device's settings want waits for a word.
+        if (!atRest() && !settings_.address.isCapture())
+            for (const DeviceParameter& p : status().parameters)
+                if (p.problem.empty() && atTerminals_.contains(p.key) && p.there != p.wanted)
+                    setParameter(p.key, p.wanted.value_or(""));
         while (!stop.stop_requested()) {
             if (!sendOutputs(stop) || !writeParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
             reportSometimes();
@@ -542,6 +549,7 @@ private:
     const ModbusSettings settings_;
     const std::unique_ptr<ByteLink> link_;
     ModbusReplies replies_;
+    const std::map<std::string, std::string> atTerminals_;  // settings of modules, as the terminals ask for them
     std::vector<Read> reads_;
     std::map<int, Health> units_;
     std::uint16_t transaction_ = 0;
@@ -560,6 +568,7 @@ DeviceKind modbusKind() {
     using Type = SettingInfo::Type;
     std::string modules;
     for (const std::string& name : rackModuleNames()) modules += (modules.empty() ? "" : ", ") + name;
+    kind.rateKey = "every-s";
     kind.settings = {
         {"address",
          CRUSCOTTO_TEXT("Host or serial port"),
@@ -615,15 +624,19 @@ DeviceKind modbusKind() {
          "8",
          CRUSCOTTO_TEXT("So many registers that nobody asked for are read along, to save a request.")});
     kind.terminals = modbusTerminals;
+    kind.setup = modbusTerminalSettings;
+    kind.setupSentence = modbusSetupSentence;
+    kind.writesSetup = true;
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = modbusSettings(json);
         if (!settings) return settings.error();
         return {};
     };
     kind.make = [](const DeviceContext& context, const JsonText& json,
-                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
         auto settings = modbusSettings(json);
-        return std::make_unique<ModbusDevice>(context, settings ? std::move(settings.value()) : ModbusSettings{});
+        return std::make_unique<ModbusDevice>(context, settings ? std::move(settings.value()) : ModbusSettings{},
+                                              requests);
     };
     return kind;
 }

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "core/base/number_text.h"
+#include "core/base/units.h"
 #include "core/chain/common_stages.h"
 #include "devices/settings_reader.h"
 
@@ -89,6 +90,92 @@ std::vector<TerminalInfo> modbusTerminals(const JsonText& json) {
         out.push_back(std::move(info));
     }
     return out;
+}
+
+namespace {
+/// What the rack has until a terminal says otherwise: what the device's settings want, else not known.
+TerminalSetting settingOf(const RackModule::Setting& s, const std::map<std::string, std::string>& wanted) {
+    TerminalSetting out;
+    out.key = s.key;
+    out.label = s.title;
+    out.unit = s.unit;
+    const auto it = wanted.find(s.point.name);
+    if (s.choices.empty()) {
+        const Scale limits = s.limits.value_or(Scale{0, 65535});
+        out.low = limits.low;
+        out.high = limits.high;
+        if (it != wanted.end()) (void)parseNumber(it->second, out.number);
+        return out;
+    }
+    if (it == wanted.end()) out.choices.push_back({"", CRUSCOTTO_TEXT("as it is")});
+    for (const auto& [word, code] : s.choices) out.choices.push_back({word, word});
+    if (it != wanted.end()) out.otherwise = it->second;
+    return out;
+}
+
+std::string asked(const TerminalSetup& setup, const std::string& key) {
+    const auto it = setup.find(key);
+    if (it == setup.end()) return {};
+    if (const auto* word = std::get_if<std::string>(&it->second)) return *word;
+    return shortNumber(std::get<double>(it->second));
+}
+}  // namespace
+
+std::map<std::string, std::string> askedAtTerminals(const Rack& rack, const std::vector<TerminalRequest>& all) {
+    std::map<std::string, std::string> out;
+    for (const TerminalRequest& r : all)
+        for (const RackModule::Setting& s : rack.settings)
+            if (const std::string words = asked(r.setup, s.key); s.isOf(r.terminal) && !words.empty())
+                out.try_emplace(s.point.name, words);
+    return out;
+}
+
+std::vector<TerminalSetting> modbusTerminalSettings(const JsonText& json, const std::string& terminal,
+                                                    const std::vector<TerminalRequest>& all) {
+    std::vector<TerminalSetting> out;
+    const auto settings = modbusSettings(json);
+    if (!settings) return out;
+    for (const RackModule::Setting& s : settings.value().rack.settings) {
+        if (!s.isOf(terminal)) continue;
+        out.push_back(settingOf(s, settings.value().wanted));
+        if (!s.of.ends_with('*')) continue;
+        const auto other = std::ranges::find_if(all, [&](const TerminalRequest& r) {
+            return r.terminal != terminal && s.isOf(r.terminal) && !asked(r.setup, s.key).empty();
+        });
+        if (other == all.end()) continue;
+        TerminalSetting& shared = out.back();
+        const std::string theirs = asked(other->setup, s.key);
+        shared.note = text(CRUSCOTTO_TEXT("{0} is shared by the whole module; {1} has set it to {2}."),
+                           s.title.english(), other->terminal, theirs);
+        (void)parseNumber(theirs, shared.number);
+        if (shared.choices.empty()) {
+            shared.low = shared.high = shared.number;
+            continue;
+        }
+        shared.otherwise = theirs;
+        for (auto& c : shared.choices)
+            if (c.key != theirs)
+                c.blocked =
+                    text(CRUSCOTTO_TEXT("shared by the whole module, and {0} has set {1}."), other->terminal, theirs);
+    }
+    return out;
+}
+
+Text modbusSetupSentence(const JsonText& json, const std::string& terminal, const std::vector<TerminalRequest>& all) {
+    const auto request = std::ranges::find(all, terminal, &TerminalRequest::terminal);
+    std::string words;
+    for (const TerminalSetting& s : modbusTerminalSettings(json, terminal, all)) {
+        const TerminalSetup setup = request == all.end() ? TerminalSetup{} : request->setup;
+        std::string value = s.choices.empty() ? shortNumber(numberSet(setup, s)) : chosen(setup, s);
+        if (s.choices.empty() && !setup.contains(s.key)) value.clear();
+        if (value.empty())
+            value = "as the module has it";
+        else if (!s.unit.empty())
+            value += " " + unitText(s.unit);
+        words += fmt::format("{}{} {}", words.empty() ? "" : ", ", s.label.english(), value);
+    }
+    if (words.empty()) return {};
+    return text(CRUSCOTTO_TEXT("{0}, written into the module: {1}."), terminal, words);
 }
 
 }  // namespace cruscotto

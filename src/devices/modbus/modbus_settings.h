@@ -8,6 +8,7 @@
 #include "devices/link/byte_link.h"
 #include "devices/modbus/modbus_frame.h"
 #include "devices/modbus/rack_module.h"
+#include "devices/terminal_setup.h"
 
 namespace cruscotto {
 
@@ -26,5 +27,14 @@ struct ModbusSettings {
 Result<ModbusSettings> modbusSettings(const JsonText& json);
 /// The terminals that these settings make; none where they do not read.
 std::vector<TerminalInfo> modbusTerminals(const JsonText& json);
+
+/// What can be set at a channel of a rack: what its module's description says. What all channels of a module share is
+/// offered at each, as the first that sets it says.
+std::vector<TerminalSetting> modbusTerminalSettings(const JsonText& json, const std::string& terminal,
+                                                    const std::vector<TerminalRequest>& all);
+/// One sentence of it; empty where nothing can be set.
+Text modbusSetupSentence(const JsonText& json, const std::string& terminal, const std::vector<TerminalRequest>& all);
+/// What the terminals ask for, by the names of the modules' settings.
+std::map<std::string, std::string> askedAtTerminals(const Rack& rack, const std::vector<TerminalRequest>& all);
 
 }  // namespace cruscotto

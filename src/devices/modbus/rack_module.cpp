@@ -1,5 +1,6 @@
 #include "devices/modbus/rack_module.h"
 
+#include <algorithm>
 #include <array>
 #include <nlohmann/json.hpp>
 
@@ -17,14 +18,14 @@ constexpr std::array<std::pair<const char*, const char*>, 4> shipped{{
       "size":{"input":8,"holding":16},
       "channels":[{"name":"AI{n}","count":8,"table":"input","address":0,"type":"i16",
                    "codes":[-27648,27648],"values":[-10,10],"unit":"V"}],
-      "settings":[{"name":"type{n}","count":8,"title":"Input type of AI{n}","table":"holding","address":0,
+      "settings":[{"name":"type{n}","count":8,"title":"Input type of AI{n}","of":"AI{n}","table":"holding","address":0,
                    "choices":{"off":0,"10 V":1,"0 to 10 V":2,"4 to 20 mA":3}},
-                  {"name":"filter{n}","count":8,"title":"Filter time of AI{n}","table":"holding","address":8,
+                  {"name":"filter{n}","count":8,"title":"Filter time of AI{n}","of":"AI{n}","table":"holding","address":8,
                    "unit":"ms","low":0,"high":10000}]})"},
     {"digital-in-16", R"({"format":"cruscotto-module","version":1,"title":"16 digital inputs, 24 V",
       "size":{"discrete":16,"holding":1},
       "channels":[{"name":"DI{n}","count":16,"table":"discrete","address":0}],
-      "settings":[{"name":"filter","title":"Filter time of all inputs","table":"holding","address":0,
+      "settings":[{"name":"filter","title":"Filter time of all inputs","of":"*","table":"holding","address":0,
                    "choices":{"none":0,"0.1 ms":1,"1 ms":2,"3 ms":3,"10 ms":4,"20 ms":5}}]})"},
     {"relay-out-8", R"({"format":"cruscotto-module","version":1,"title":"8 relays",
       "size":{"coil":8,"holding":1},
@@ -34,7 +35,7 @@ constexpr std::array<std::pair<const char*, const char*>, 4> shipped{{
     {"counter-in-2", R"({"format":"cruscotto-module","version":1,"title":"2 pulse counters, 32 bit",
       "size":{"input":4,"holding":2},
       "channels":[{"name":"CT{n}","count":2,"table":"input","address":0,"type":"u32","counter":true}],
-      "settings":[{"name":"edge{n}","count":2,"title":"CT{n} counts","table":"holding","address":0,
+      "settings":[{"name":"edge{n}","count":2,"title":"CT{n} counts","of":"CT{n}","table":"holding","address":0,
                    "choices":{"rising edges":0,"falling edges":1,"both edges":2}}]})"},
 }};
 
@@ -90,6 +91,11 @@ Result<ModbusPoint> pointOf(const Json& entry, const std::map<ModbusTable, int>&
 
 }  // namespace
 
+bool RackModule::Setting::isOf(const std::string& channel) const {
+    if (!of.ends_with('*')) return !of.empty() && of == channel;
+    return channel.starts_with(std::string_view(of).substr(0, of.size() - 1));
+}
+
 Text moduleText(const RackModule& module, const std::string& name) {
     return text(CRUSCOTTO_TEXT("{0} ({1})"), module.title.english(), name);
 }
@@ -135,7 +141,14 @@ Result<RackModule> readRackModule(const std::string& text) {
                     out.channels.push_back(std::move(c));
                     continue;
                 }
-                RackModule::Setting s{point.value(), title, word(entry, "unit"), {}, {}};
+                RackModule::Setting s{point.value(), title, word(entry, "unit"), {}, {}, {}, {}};
+                s.key = word(entry, "name");
+                if (const std::size_t at = s.key.find("{n}"); at != std::string::npos) s.key.erase(at, 3);
+                s.of = numbered(word(entry, "of"), n);
+                if (!s.of.empty() && s.of != "*" &&
+                    std::ranges::none_of(out.channels, [&](const auto& c) { return c.point.name == s.of; }))
+                    return failure("{0}: \"of\" must be one of the module's channels, or * for all of them.",
+                                   s.point.name);
                 if (const auto choices = entry.find("choices"); choices != entry.end()) {
                     if (!choices->is_object() || choices->empty() || choices->size() > 256)
                         return failure("{0}: \"choices\" must be words with their codes.", s.point.name);
@@ -193,6 +206,7 @@ Result<Rack> assembleRack(const std::map<int, std::string>& slots) {
         }
         for (RackModule::Setting& s : module.value().settings) {
             fits = place(s.point) && fits;
+            if (!s.of.empty()) s.of = std::to_string(slot) + "." + s.of;
             rack.settings.push_back(std::move(s));
         }
         if (!fits) return failure("Slot {0}: with it the rack has more than 65536 addresses in a table.", slot);

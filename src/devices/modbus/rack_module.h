@@ -24,6 +24,10 @@ struct RackModule {
         std::string unit;
         std::vector<std::pair<std::string, int>> choices;  ///< words and codes; empty: a number
         std::optional<Scale> limits;
+        std::string key;  ///< what it is at a channel, as in "filter"
+        std::string of;   ///< the channel whose setting it is, "*" for all of the module; empty: the module's own
+        /// It is set at this channel. Precondition: both names are of a rack, or both of one module.
+        [[nodiscard]] bool isOf(const std::string& channel) const;
     };
     Text title;
     std::map<ModbusTable, int> size;  ///< how many addresses it takes in each table

@@ -501,6 +501,7 @@ DeviceKind scpiKind() {
     kind.hasWire = true;
     kind.looseOutputs = true;
     using Type = SettingInfo::Type;
+    kind.rateKey = "every-s";
     kind.settings = {
         {"address",
          CRUSCOTTO_TEXT("Host or serial port"),

@@ -349,6 +349,7 @@ DeviceKind simulatedBoxKind() {
     kind.simulated = true;
     kind.title = CRUSCOTTO_TEXT("Simulated I/O box with a pump bench or a seed sorter");
     kind.name = CRUSCOTTO_TEXT("I/O box");
+    kind.rateKey = "rate-hz";
     kind.settings = {
         {"scene",
          CRUSCOTTO_TEXT("What is wired to it"),
@@ -381,7 +382,9 @@ DeviceKind simulatedBoxKind() {
         return boxSettings(terminal, all);
     };
     kind.ranges = boxRanges;
-    kind.setupSentence = boxSentence;
+    kind.setupSentence = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>& all) {
+        return boxSentence(terminal, all);
+    };
     kind.check = [](const JsonText& json) -> Result<void> {
         auto settings = boxSettingsOf(json);
         if (!settings) return settings.error();

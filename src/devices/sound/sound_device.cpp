@@ -220,6 +220,7 @@ DeviceKind soundKind() {
     kind.title = CRUSCOTTO_TEXT("Microphone or line input");
     kind.name = CRUSCOTTO_TEXT("Sound input");
     using Type = SettingInfo::Type;
+    kind.rateKey = "rate";
     kind.settings = {
         {"input",
          CRUSCOTTO_TEXT("Input"),

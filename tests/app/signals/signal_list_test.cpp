@@ -3,6 +3,7 @@
 
 #include "app/window_fixture.h"
 #include "core/base/units.h"
+#include "devices/settings_reader.h"
 
 namespace cruscotto::signal_list_test {
 namespace {
@@ -94,6 +95,17 @@ TEST_F(Signals, SeveralAreChangedTogetherInOneStep) {
     type(field(several(), "Unit"), "bar");
     EXPECT_EQ(signal("outlet-pressure").unit(), "bar");
     EXPECT_EQ(signal("outlet-pressure").chain.size(), 4U) << "the stage that converted is gone";
+}
+
+TEST_F(Signals, HowOftenTheyAreReadIsTheirDevicesAndSetForAllOfThem) {
+    selectAll({"inlet-pressure", "outlet-pressure"});
+    press("several");
+    type(field(several(), "Rate in Hz"), "500");
+    EXPECT_EQ(SettingsReader(session().bench().device("box")->settings).number("rate-hz", 1000, 0, 1e6), 500);
+    type(field(several(), "Rate in Hz"), "-1");
+    EXPECT_EQ(SettingsReader(session().bench().device("box")->settings).number("rate-hz", 1000, 0, 1e6), 500);
+    press("undo");
+    EXPECT_NE(SettingsReader(session().bench().device("box")->settings).number("rate-hz", 1000, 0, 1e6), 500);
 }
 
 TEST_F(Signals, AChainIsCopiedToOthersInTheirOwnRanges) {

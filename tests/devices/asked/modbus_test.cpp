@@ -359,6 +359,31 @@ TEST(Modbus, ThePeersMistakesCostBoundedTimeAndAreShown) {
     EXPECT_TRUE(listener.reaches(LinkState::live));
 }
 
+TEST(Modbus, WhatIsSetUpAtATerminalIsWrittenIntoItsModule) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    const JsonText settings =
+        jsonText(settingsFor(*host, json::object(), {{"slots", {{"1", "analog-in-8"}, {"2", "digital-in-16"}}}}));
+    const DeviceKind& kind = *deviceKind("modbus");
+    const std::vector<TerminalRequest> asked{{"1.AI2", {}, {{"filter", 70.0}}}, {"2.DI3", {}, {{"filter", "10 ms"}}}};
+    std::vector<std::string> keys;
+    for (const TerminalSetting& s : kind.setup(settings, "1.AI2", asked)) keys.push_back(s.key);
+    EXPECT_EQ(keys, (std::vector<std::string>{"type", "filter"}));
+    EXPECT_EQ(kind.setupSentence(settings, "1.AI2", asked).english(),
+              "1.AI2, written into the module: Input type of AI2 as the module has it, Filter time of AI2 70 ms.");
+    // One filter for the whole module: whoever comes second has no other choice, and the reason stands there.
+    const auto second = kind.setup(settings, "2.DI4", asked);
+    ASSERT_EQ(second.size(), 1U);
+    EXPECT_EQ(second[0].otherwise, "10 ms");
+    EXPECT_EQ(second[0].choices[1].blocked.english(), "shared by the whole module, and 2.DI3 has set 10 ms.");
+    EXPECT_EQ(problemsOf({"2.DI4", {}, {{"filter", "1 ms"}}}, second).size(), 1U);
+    EXPECT_EQ(problemsOf({"1.AI2", {}, {{"filter", 1e9}}}, kind.setup(settings, "1.AI2", asked)).size(), 1U);
+
+    test::DeviceListener listener("modbus", settings, asked);
+    EXPECT_TRUE(eventually([&] { return rack.holding(9) == 70 && rack.holding(16) == 4; }))
+        << listener.status().sentence.english();
+}
+
 TEST(Modbus, ARacksModulesBecomeChannelsAndSettings) {
     ColdStoreRack rack;
     const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));

@@ -122,7 +122,8 @@ TEST(SimulatedBoxSetup, ALoadHoldsWhatFloatsAndDividesAWeakSource) {
     EXPECT_GT(spread(floating), 0.1);
     EXPECT_LT(spread(held), 0.01);
     // AI0's sensor has 1 kohm: against about 10 kohm, a tenth is lost.
-    const double whole = voltsAt({"AI0"}, 0), loaded = voltsAt({"AI0", {}, {{"load", "down"}, {"load-ohm", 10'000.0}}}, 0);
+    const double whole = voltsAt({"AI0"}, 0),
+                 loaded = voltsAt({"AI0", {}, {{"load", "down"}, {"load-ohm", 10'000.0}}}, 0);
     const double achieved = simbox::nearestLoad(10'000);
     EXPECT_NEAR(loaded / whole, achieved / (achieved + 1000), 0.002);
     const double up = voltsAt({"AI0", {}, {{"load", "up"}, {"load-ohm", 10'000.0}}}, 0);
@@ -173,7 +174,8 @@ TEST(SimulatedBoxSetup, CountsAnEncoderBothWaysInAllItsEdges) {
 
 TEST(SimulatedBoxSetup, TheRulesSayWhatCannotBeChosenAndWhy) {
     const DeviceKind& kind = *deviceKind("sim-io-box");
-    const auto blocked = [&](const char* terminal, const char* key, const char* choice, std::vector<TerminalRequest> all) {
+    const auto blocked = [&](const char* terminal, const char* key, const char* choice,
+                             std::vector<TerminalRequest> all) {
         for (const TerminalSetting& s : kind.setup("", terminal, all))
             for (const auto& c : s.choices)
                 if (s.key == key && c.key == choice) return c.blocked.english();
@@ -188,7 +190,7 @@ TEST(SimulatedBoxSetup, TheRulesSayWhatCannotBeChosenAndWhy) {
     EXPECT_NE(blocked("CTR1", "mode", "pulses", {{"CTR0", {}, {{"mode", "quadrature"}}}, {"CTR1"}}), "");
     EXPECT_EQ(kind.ranges("AI3", {}), (std::vector<Scale>{{-10, 10}}));
     EXPECT_EQ(kind.ranges("AI2", {}).size(), 6U);
-    EXPECT_NE(kind.setupSentence("AI2", {pair}).english().find("AI2 less AI3"), std::string::npos);
+    EXPECT_NE(kind.setupSentence({}, "AI2", {pair}).english().find("AI2 less AI3"), std::string::npos);
 }
 
 TEST(SimulatedBoxSetup, ABenchThatBreaksARuleIsToldWithThePlace) {

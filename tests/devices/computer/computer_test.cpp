@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/base/json_text.h"
+#include "core/chain/common_stages.h"
 #include "devices/computer/iio_buffer.h"
 #include "devices/computer/sensor_tree.h"
 #include "devices/device_listener.h"
@@ -121,6 +122,35 @@ TEST(Computer, WhatIsAskedForMeanwhileIsReadAtOnce) {
     EXPECT_EQ(listener.count("cpu.temp1"), 2U);
     EXPECT_EQ(listener.gapsOf("cpu.temp1").size(), 1U) << "it was not read in between";
     EXPECT_TRUE(listener.gapsOf("encoder.count0").empty());
+}
+
+TEST(Computer, WhatACountIsWorthIsChosenAndNothingIsReadWhereItIsNotSo) {
+    const Tree tree;
+    const std::string adc = "sys/bus/iio/devices/iio:device0/";
+    tree.put(adc + "in_voltage1_scale_available", "2 0.5 0.125\n");
+    const JsonText settings = jsonText(json{{"root", tree.root()}, {"every-s", 0.002}});
+    const DeviceKind& kind = *deviceKind("computer");
+    EXPECT_TRUE(kind.setup(settings, "cpu.temp1", {}).empty());
+    const auto offered = kind.setup(settings, "adc.voltage1", {});
+    ASSERT_EQ(offered.size(), 1U);
+    ASSERT_EQ(offered[0].choices.size(), 4U);
+    EXPECT_EQ(offered[0].choices[2].title.english(), "0.0005 V");
+    // The chain follows: (count - 20) * 0.5 mV.
+    EXPECT_EQ(kind.chain(settings, {"adc.voltage1", {}, {{"scale", "0.5"}}}),
+              ChainSpec{slopeOffset(0.0005, -0.01, "V")});
+    EXPECT_EQ(kind.chain(settings, {"adc.voltage1"}), ChainSpec{slopeOffset(0.002, -0.04, "V")});
+
+    test::DeviceListener listener("computer", settings, {{"adc.voltage1", {}, {{"scale", "0.5"}}}});
+    ASSERT_TRUE(eventually([&] { return listener.count("adc.voltage1") > 2; })) << listener.status().sentence.english();
+    EXPECT_EQ(kernelLine(tree.root() + adc + "in_voltage1_scale"), "0.5");
+    EXPECT_TRUE(listener.device().request({{"adc.voltage1", {}, {{"scale", "0.3 V"}}}}));
+    ASSERT_TRUE(eventually([&] {
+        return listener.status().sentence.english().find("cannot be made 0.3 V") != std::string::npos;
+    })) << listener.status().sentence.english();
+    const std::size_t before = listener.count("adc.voltage1");
+    EXPECT_TRUE(listener.device().request({{"adc.voltage1", {}, {{"scale", "2"}}}}));
+    ASSERT_TRUE(eventually([&] { return listener.count("adc.voltage1") > before; }));
+    EXPECT_EQ(listener.gapsOf("adc.voltage1").size(), 1U) << "not read while a count was worth something else";
 }
 
 TEST(Computer, NothingThereSaysWhereItLooked) {

@@ -125,6 +125,24 @@ TEST(GpioLine, WordsAreReadOrRefused) {
     EXPECT_FALSE(gpioSettings(jsonText(json{{"lines", {{"a", "3"}, {"b", "3 out"}}}})).ok()) << "one line, two names";
 }
 
+TEST(GpioLine, IsSetUpAsTheBenchSaysElseAsItsWordsSay) {
+    const GpioLine door = gpioLine("door", "17 in pull-up active-low debounce 0.005").value();
+    EXPECT_EQ(setUp(door, {}), door);
+    const GpioLine other = setUp(door, {{"pull", "down"}, {"on-is", "high"}, {"debounce", 20.0}});
+    EXPECT_EQ(other, (GpioLine{"door", 17, false, false, GpioLine::Bias::pullDown, false, 0.02}));
+    EXPECT_EQ(setUp(door, {{"pull", "none"}}).bias, GpioLine::Bias::none);
+    EXPECT_EQ(gpioLineSentence(other).english(),
+              "Line 17 as an input that is pulled down; on is high, once it has stood still for 20 ms.");
+    const GpioLine lamp = gpioLine("lamp", "27 out").value();
+    EXPECT_TRUE(setUp(lamp, {{"drive", "open-drain"}}).openDrain);
+
+    const DeviceKind& kind = *deviceKind("gpio-lines");
+    const TerminalRequest request{"door", {}, {{"pull", "sideways"}, {"debounce", 1e9}, {"drive", "both"}}};
+    const auto problems = problemsOf(request, kind.setup(settings(), "door", {request}));
+    ASSERT_EQ(problems.size(), 3U) << "a choice, a number, and what an input has not";
+    EXPECT_EQ(kind.setupSentence(settings(), "lamp", {}).english(), "Line 27 as an output; on is high.");
+}
+
 TEST(Gpio, LinesAreAskedForAsTheyAreDescribed) {
     const auto listener = listen();
     ASSERT_TRUE(listener->reaches(LinkState::live)) << listener->status().sentence.english();
