@@ -541,10 +541,12 @@ int recompute(const RecomputeOptions& options) {
     const std::int64_t now =
         std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::system_clock::now().time_since_epoch())
             .count();
-    auto version = addRunVersion(options.run, corrected, options.words, now, progress);
+    std::vector<Text> left;
+    auto version = addRunVersion(options.run, corrected, options.words, now, progress, &left);
     if (!version) return complain(version.error().english(), failed);
     say(fmt::format("{}: version {}", options.run, version.value()));
-    for (const SignalSpec& s : corrected) say("  " + s.id);
+    for (const Text& changed : whatChanged(options.run, version.value())) say("  " + changed.english());
+    for (const Text& stays : left) say("  " + stays.english());
     return ok;
 }
 

@@ -4,7 +4,9 @@
 
 #include "core/run/run_reader.h"
 #include "core/run/run_replay.h"
+#include "core/run/run_version.h"
 #include "devices/replay/replay_device.h"
+#include "integrity.h"
 #include "scripted_device.h"
 #include "test_stages.h"
 
@@ -15,7 +17,11 @@ using test::eventually;
 using test::ScriptedDevice;
 using test::TempFolder;
 
-std::vector<double> valuesOf(const std::string& path, const std::string& id) {
+struct AllReadings {
+    std::vector<double> values;
+    std::vector<Quality> quality;  // one for each
+};
+AllReadings readingsOf(const std::string& path, const std::string& id) {
     auto reader = RunReader::open(path);
     EXPECT_TRUE(reader.ok());
     if (!reader) return {};
@@ -25,10 +31,19 @@ std::vector<double> valuesOf(const std::string& path, const std::string& id) {
     RunReader::Part part;
     part.signals = {signal->id};
     RunReplay replay(*reader.value(), signal->group, part);
-    std::vector<double> out;
-    for (RunReplay::Step step; replay.next(step);)
-        out.insert(out.end(), step.readings[0].values.begin(), step.readings[0].values.end());
+    AllReadings out;
+    for (RunReplay::Step step; replay.next(step);) {
+        const Readings& r = step.readings[0];
+        out.values.insert(out.values.end(), r.values.begin(), r.values.end());
+        std::vector<Quality> each(r.values.size(), Quality::good);
+        for (const QualityInterval& q : r.quality)
+            for (std::size_t i = q.begin; i < q.end; ++i) each[i] = worse(each[i], q.quality);
+        out.quality.insert(out.quality.end(), each.begin(), each.end());
+    }
     return out;
+}
+std::vector<double> valuesOf(const std::string& path, const std::string& id) {
+    return readingsOf(path, id).values;
 }
 
 Bench exampleBench() {
@@ -82,6 +97,43 @@ TEST(Computed, ARunPlayedAgainGivesExactlyTheSame) {
             ASSERT_TRUE(once[i] == again[i] || (std::isnan(once[i]) && std::isnan(again[i])))
                 << id << " at " << i << ": " << once[i] << " and " << again[i];
     }
+}
+
+TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
+    TempFolder folder;
+    const Bench wrong = exampleBench();
+    SignalSpec outlet = *wrong.signal("outlet-pressure");
+    outlet.chain.push_back(slopeOffset(1.02, -0.03, "bar"));
+    recordAll(wrong, folder.file("a.run"), 5);
+    recordAll(withSignal(wrong, outlet), folder.file("right.run"), 5);
+    struct : Progress {
+        void advance(std::uint64_t, std::uint64_t) override {}
+        [[nodiscard]] bool cancelled() const override { return false; }
+    } progress;
+    std::vector<Text> left;
+    const auto version = addRunVersion(folder.file("a.run"), {outlet}, "the sheet", 1, progress, &left);
+    ASSERT_TRUE(version.ok()) << version.error().english();
+    EXPECT_TRUE(left.empty());
+    auto reader = RunReader::open(folder.file("a.run"));
+    EXPECT_EQ(reader.value()->info().versions.at(0).signals,
+              (std::vector<std::string>{"outlet-pressure", "pressure-rise", "hydraulic-power", "efficiency"}));
+    for (const char* id : {"outlet-pressure", "pressure-rise", "hydraulic-power", "efficiency", "electrical-power"}) {
+        const auto again = readingsOf(folder.file("a.run"), id), right = readingsOf(folder.file("right.run"), id);
+        ASSERT_EQ(right.values.size(), again.values.size()) << id;
+        for (std::size_t i = 0; i < right.values.size(); ++i)
+            ASSERT_TRUE(right.values[i] == again.values[i] ||
+                        (std::isnan(right.values[i]) && std::isnan(again.values[i])))
+                << id << " at " << i << ": " << right.values[i] << " and " << again.values[i];
+        EXPECT_EQ(right.quality, again.quality) << id;
+        EXPECT_EQ(
+            summaryOf(*reader.value(), *reader.value()->info().signal(id)).count,
+            static_cast<std::uint64_t>(std::ranges::count_if(right.values, [](double v) { return !std::isnan(v); })))
+            << id;
+    }
+    const auto before = RunReader::open(folder.file("a.run"), 0);
+    EXPECT_NE(summaryOf(*before.value(), *before.value()->info().signal("hydraulic-power")).mean,
+              summaryOf(*reader.value(), *reader.value()->info().signal("hydraulic-power")).mean);
+    EXPECT_EQ(test::integrity(folder.file("a.run")), "ok");
 }
 
 // ---- two devices with clocks of their own

@@ -42,13 +42,16 @@ BackgroundJob::Work exportWork(const QString& run, const QString& to, const Expo
 
 BackgroundJob::Work reworkWork(const QString& run, const std::vector<SignalSpec>& corrected, const QString& words) {
     return [run = run.toStdString(), corrected, words = words.toStdString()](Progress& progress) -> Result<QString> {
+        std::vector<Text> left;
         const auto version =
-            addRunVersion(run, corrected, words, QDateTime::currentMSecsSinceEpoch() * 1'000'000, progress);
+            addRunVersion(run, corrected, words, QDateTime::currentMSecsSinceEpoch() * 1'000'000, progress, &left);
         if (!version) return version.error();
-        return BackgroundJob::tr(
-                   "The readings were worked out again, as version %1 of the run. The ones before are "
-                   "kept: see Versions of this run.")
-            .arg(version.value());
+        QStringList out{BackgroundJob::tr("The readings were worked out again, as version %1 of the run. The ones "
+                                          "before are kept: see Versions of this run.")
+                            .arg(version.value())};
+        for (const Text& changed : whatChanged(run, version.value())) out << shown(changed);
+        for (const Text& stays : left) out << shown(stays);
+        return out.join(' ');
     };
 }
 

@@ -56,10 +56,15 @@ COMMIT;
 )";
 
 /// Readings that were worked out again: from a version on, a signal's definitions and summaries are those of another
-/// id.
+/// id; and the readings of a computed one are there under that id, float64, by the number of their first sample.
 inline constexpr const char* versionTables = R"(
 CREATE TABLE IF NOT EXISTS version(id INTEGER PRIMARY KEY, made_unix_ns INTEGER NOT NULL, words TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS version_signal(version_id INTEGER NOT NULL, signal_id INTEGER NOT NULL, as_id INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS version_block(as_id INTEGER NOT NULL, first_index INTEGER NOT NULL, data BLOB NOT NULL,
+                                         PRIMARY KEY(as_id, first_index)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS version_quality(as_id INTEGER NOT NULL, first_index INTEGER NOT NULL, begin INTEGER NOT NULL,
+                                           end INTEGER NOT NULL, quality INTEGER NOT NULL);
+CREATE INDEX IF NOT EXISTS version_quality_of_block ON version_quality(as_id, first_index);
 )";
 
 /// The parts of a block's data: the times of an unclocked block (int64), then the columns of its layout.

@@ -54,6 +54,8 @@ struct RunReader::State {
     std::map<std::int64_t, std::vector<std::int64_t>> layoutsOf;  // by group
     std::map<std::int64_t, std::int64_t> readAs;  // signals that this version corrects, and whose definitions they have
 
+    bool hasBlocks = false;  // some version has readings of its own
+
     Result<void> readVersions(std::optional<int> asked);
 };
 
@@ -70,6 +72,8 @@ Result<void> RunReader::State::readVersions(std::optional<int> asked) {
         return failure("{0} has no version {1}; it has {2}, and 0 is what was recorded.", info.path, info.version,
                        info.versions.size());
     if (info.versions.empty()) return {};
+    if (Statement s(db.get(), "SELECT 1 FROM sqlite_master WHERE type='table' AND name='version_quality'"); s.step())
+        hasBlocks = true;
     std::map<std::int64_t, std::string> keys;
     for (const RunSignal& s : info.signals) keys[s.id] = s.key;
     std::map<std::int64_t, RunVersion*> byId;
@@ -329,6 +333,8 @@ struct RunReader::Blocks::State {
     std::shared_ptr<ScanGroup> group;
     std::vector<std::int64_t> signalIds;
     std::vector<SampleType> types;
+    std::vector<std::int64_t> readAs;  // by column: under which id this version has its readings; 0: it has none
+    Statement anew, anewQuality;       // readings that were worked out again
     struct Place {
         SampleType type;
         std::optional<std::size_t> column;  // where it is read
@@ -347,6 +353,7 @@ struct RunReader::Blocks::State {
     std::optional<Held> held;
 
     std::optional<Held> read(std::int64_t id);
+    bool takeAnew(std::int64_t as, Block& block, std::size_t column);
     BlockPtr part();
     bool readData(Block& block, std::span<const std::byte> data, const RunReader::State::Layout& layout, bool unclocked,
                   std::size_t n, std::vector<bool>& found);
@@ -372,6 +379,12 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
     std::sort(s->ids.begin(), s->ids.end());
     s->fetch = Statement(db, "SELECT layout_id, first_index, n, t0_ns, dt_ns, data FROM block WHERE id=?");
     s->quality = Statement(db, "SELECT signal_id, begin, end, quality FROM quality WHERE block_id=?");
+    if (state_->hasBlocks) {
+        constexpr const char* within = "as_id=? AND first_index>=? AND first_index<?";
+        s->anew = Statement(db, fmt::format("SELECT first_index, data FROM version_block WHERE {}", within).c_str());
+        s->anewQuality = Statement(
+            db, fmt::format("SELECT first_index, begin, end, quality FROM version_quality WHERE {}", within).c_str());
+    }
     s->group = std::make_shared<ScanGroup>();
     for (const RunGroup& g : state_->info.groups)
         if (g.id == group) {
@@ -389,6 +402,9 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
         place.column = s->signalIds.size();
         s->signalIds.push_back(signal.id);
         s->types.push_back(signal.type);
+        const auto as = state_->readAs.find(signal.id);
+        const bool anew = state_->hasBlocks && as != state_->readAs.end() && signal.type == SampleType::float64;
+        s->readAs.push_back(anew ? as->second : 0);
         s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
     }
     return Blocks(std::move(s));
@@ -439,6 +455,35 @@ bool RunReader::Blocks::State::readData(Block& block, std::span<const std::byte>
     return true;
 }
 
+/// The readings that were worked out again in place of those that were recorded; false where they do not fit.
+bool RunReader::Blocks::State::takeAnew(std::int64_t as, Block& block, std::size_t column) {
+    auto* values = std::get_if<std::vector<double>>(&block.columns[column]);
+    const auto first = static_cast<std::int64_t>(block.firstIndex);
+    const auto n = values ? static_cast<std::int64_t>(values->size()) : 0;
+    std::int64_t covered = 0;
+    anew.reset();
+    for (anew.bind(1, as).bind(2, first).bind(3, first + n); anew.step();) {
+        const auto data = anew.blob(1);
+        const std::int64_t at = anew.integer(0) - first;
+        const auto here = static_cast<std::int64_t>(data.size() / sizeof(double));
+        if (at < 0 || here > n - at) return false;
+        std::memcpy(values->data() + at, data.data(), static_cast<std::size_t>(here) * sizeof(double));
+        covered += here;
+    }
+    if (covered == 0) return true;  // its raw samples are there, and its chain was corrected
+    block.quality[column].clear();
+    if (covered != n) block.quality[column].push_back({0, static_cast<std::size_t>(n), Quality::suspect});
+    anewQuality.reset();
+    for (anewQuality.bind(1, as).bind(2, first).bind(3, first + n); anewQuality.step();) {
+        const std::int64_t at = anewQuality.integer(0) - first, begin = anewQuality.integer(1),
+                           to = anewQuality.integer(2);
+        if (begin < 0 || begin >= to || to > n - at) return false;
+        block.quality[column].push_back({static_cast<std::size_t>(at + begin), static_cast<std::size_t>(at + to),
+                                         qualityFromNumber(anewQuality.integer(3))});
+    }
+    return covered == n;
+}
+
 std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std::int64_t id) {
     const auto refuse = [&] {
         ++damaged;
@@ -485,6 +530,8 @@ std::optional<RunReader::Blocks::State::Held> RunReader::Blocks::State::read(std
     }
     if (!quality.ended()) ++damaged;
     if (signalIds.empty()) return std::nullopt;
+    for (std::size_t i = 0; i < found.size(); ++i)
+        if (found[i] && readAs[i] != 0 && !takeAnew(readAs[i], *out, i)) ++damaged;
     const auto [first, last] = gaps.equal_range(out->firstIndex);
     for (auto it = first; it != last; ++it) {
         const Gap& gap = it->second;

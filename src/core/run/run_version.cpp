@@ -4,7 +4,11 @@
 #include <array>
 #include <map>
 
+#include "core/base/number_text.h"
+#include "core/base/units.h"
 #include "core/run/run_format.h"
+#include "core/run/run_recompute.h"
+#include "core/run/run_replay.h"
 #include "core/run/sqlite.h"
 
 namespace cruscotto {
@@ -16,7 +20,51 @@ struct Reworked {
     const RunSignal* signal = nullptr;
     SignalSpec spec;
     std::array<std::vector<Bucket>, pyramidLevels> buckets;  // by level - 1
+    std::vector<RecomputedBlock> blocks;                     // of a computed signal
 };
+
+/// Readings of computed signals are held until they are written, all of them at once.
+constexpr std::uint64_t mostRecomputed = 150'000'000;
+
+/// The computed signals that come from these, with their new readings.
+Result<void> addComputed(RunReader& reader, std::vector<Reworked>& all, std::vector<Text>& left, Progress& progress) {
+    std::map<std::string, SignalSpec> corrected;
+    std::vector<std::string> changed;
+    for (const Reworked& r : all) {
+        corrected.emplace(r.spec.id, r.spec);
+        changed.push_back(r.spec.id);
+    }
+    std::uint64_t samples = 0;
+    for (const Recomputed& c : computedFrom(reader.info(), changed, left)) {
+        samples += c.signal->samples;
+        if (samples > mostRecomputed) {
+            left.push_back(
+                text(CRUSCOTTO_TEXT("{0} stays as it was recorded: its {1} readings are more than are worked "
+                                    "out at once."),
+                     c.spec->name, c.signal->samples));
+            continue;
+        }
+        Reworked r{c.signal, c.signal->current(), {}, {}};
+        PyramidBuilder pyramid;
+        auto done = recompute(
+            reader, c, corrected,
+            [&](RecomputedBlock block) {
+                pyramid.add(
+                    block.readings.values, [&](std::size_t k) { return block.times[k]; },
+                    [&](int level, const Bucket& b) {
+                        if (level >= runformat::firstStoredLevel)
+                            r.buckets[static_cast<std::size_t>(level - 1)].push_back(b);
+                    });
+                block.times.clear();
+                block.times.shrink_to_fit();
+                r.blocks.push_back(std::move(block));
+            },
+            progress);
+        if (!done) return done;
+        all.push_back(std::move(r));
+    }
+    return {};
+}
 
 Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<SignalSpec>& corrected) {
     std::vector<Reworked> out;
@@ -35,7 +83,7 @@ Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<Sig
                     "Of {0} the readings were recorded, not the raw samples: they cannot be worked out "
                     "again.",
                     was.name);
-            Reworked r{&s, spec, {}};
+            Reworked r{&s, spec, {}, {}};
             r.spec.device = was.device;
             r.spec.terminal = was.terminal;
             r.spec.kind = was.kind;
@@ -104,13 +152,16 @@ std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench)
 }
 
 Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>& corrected, const std::string& words,
-                          std::int64_t unixNs, Progress& progress) {
+                          std::int64_t unixNs, Progress& progress, std::vector<Text>* left) {
     auto opened = RunReader::open(path);
     if (!opened) return opened.error();
     const RunInfo& run = opened.value()->info();
     auto made = reworked(run, corrected);
     if (!made) return made.error();
     if (!summarise(*opened.value(), made.value(), progress)) return failure("Stopped. The run is as it was.");
+    std::vector<Text> stay;
+    if (auto done = addComputed(*opened.value(), made.value(), left ? *left : stay, progress); !done)
+        return done.error();
 
     sqlite3* raw = nullptr;
     const int result = sqlite3_open_v2(path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX, nullptr);
@@ -139,6 +190,8 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
         sqlite::Statement signal(raw, "INSERT INTO version_signal VALUES (?,?,?)");
         sqlite::Statement definition(raw, "INSERT INTO definition VALUES (?,?,?,?)");
         sqlite::Statement pyramid(raw, "INSERT INTO pyramid VALUES (?,?,?)");
+        sqlite::Statement block(raw, "INSERT INTO version_block VALUES (?,?,?)");
+        sqlite::Statement quality(raw, "INSERT INTO version_quality VALUES (?,?,?,?,?)");
         for (const Reworked& r : made.value()) {
             const std::int64_t as = next++;
             if (!signal.bind(1, version).bind(2, r.signal->id).bind(3, as).run()) return 0;
@@ -148,6 +201,19 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
                      .bind(4, signalToJson(r.spec))
                      .run())
                 return 0;
+            for (const RecomputedBlock& b : r.blocks) {
+                const auto first = static_cast<std::int64_t>(b.firstIndex);
+                if (!block.bind(1, as).bind(2, first).bind(3, std::as_bytes(std::span(b.readings.values))).run())
+                    return 0;
+                for (const QualityInterval& q : b.readings.quality)
+                    if (!quality.bind(1, as)
+                             .bind(2, first)
+                             .bind(3, static_cast<std::int64_t>(q.begin))
+                             .bind(4, static_cast<std::int64_t>(q.end))
+                             .bind(5, static_cast<std::int64_t>(q.quality))
+                             .run())
+                        return 0;
+            }
             for (int level = runformat::firstStoredLevel; level <= pyramidLevels; ++level) {
                 const auto& buckets = r.buckets[static_cast<std::size_t>(level - 1)];
                 constexpr std::size_t most = 4096;
@@ -170,6 +236,30 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
     const Error error = failed();
     sqlite::execute(raw, "ROLLBACK");
     return error;
+}
+
+std::vector<Text> whatChanged(const std::string& path, int version) {
+    std::vector<Text> out;
+    const auto now = RunReader::open(path, version), before = RunReader::open(path, version - 1);
+    if (!now || !before) return out;
+    for (const RunVersion& v : now.value()->info().versions) {
+        if (v.id != version) continue;
+        for (const std::string& id : v.signals) {
+            const RunSignal *is = now.value()->info().signal(id), *was = before.value()->info().signal(id);
+            if (!is || !was) continue;
+            const Summary a = summaryOf(*before.value(), *was), b = summaryOf(*now.value(), *is);
+            const std::string unit = unitText(is->current().unit()), unitBefore = unitText(was->current().unit());
+            if (a.count == 0 || b.count == 0 || unit != unitBefore)
+                out.push_back(text(CRUSCOTTO_TEXT("{0}: mean {1} {2}; it was {3} {4}."), is->current().name,
+                                   shortNumber(b.mean), unit, shortNumber(a.mean), unitBefore));
+            else
+                out.push_back(text(CRUSCOTTO_TEXT("{0}: mean {1} {2}, {3} more than before; from {4} to {5}, before "
+                                                  "from {6} to {7}."),
+                                   is->current().name, shortNumber(b.mean), unit, shortNumber(b.mean - a.mean),
+                                   shortNumber(b.min), shortNumber(b.max), shortNumber(a.min), shortNumber(a.max)));
+        }
+    }
+    return out;
 }
 
 }  // namespace cruscotto

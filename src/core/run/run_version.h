@@ -14,9 +14,13 @@ std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench)
 
 /// Works the readings of these signals out again from the raw samples, with the chains given here, over the whole run,
 /// and adds them as a new version: raw samples, earlier readings and earlier versions stay as they are. Returns the
-/// version's number, from 1. Errors: a signal that the run has not, or whose raw samples were not kept; a chain that
-/// does not hold; cancelled; a file that cannot be written. Then the run is as it was.
+/// version's number, from 1. Computed signals that need them, or others that do, are worked out again with them; `left`
+/// gets a sentence for each that cannot be. Errors: a signal that the run has not, or whose raw samples were not kept;
+/// a chain that does not hold; cancelled; a file that cannot be written. Then the run is as it was.
 Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>& corrected, const std::string& words,
-                          std::int64_t unixNs, Progress& progress);
+                          std::int64_t unixNs, Progress& progress, std::vector<Text>* left = nullptr);
+
+/// What a version changed by how much, a sentence for each of its signals. Nothing where it does not read.
+std::vector<Text> whatChanged(const std::string& path, int version);
 
 }  // namespace cruscotto
