@@ -90,15 +90,18 @@ Result<std::vector<std::vector<double>>> givenFor(const SignalSpec& signal, cons
 
 }  // namespace
 
+const SignalSpec* namedSignal(const Bench& bench, const std::string& name) {
+    const auto named = std::ranges::find_if(
+        bench.signals, [&](const auto& s) { return s->id == name || s->tag == name || s->name == name; });
+    return named == bench.signals.end() ? nullptr : named->get();
+}
+
 int chain(const ChainOptions& options) {
     const auto bench = openBench(options.bench);
     if (!bench) return badFile;
-    const auto named = std::ranges::find_if(bench->signals, [&](const auto& s) {
-        return s->id == options.signal || s->tag == options.signal || s->name == options.signal;
-    });
-    if (named == bench->signals.end())
-        return complain(fmt::format("There is no signal {} in this bench.", options.signal), wrongUsage);
-    const SignalSpec& signal = **named;
+    const SignalSpec* named = namedSignal(*bench, options.signal);
+    if (!named) return complain(fmt::format("There is no signal {} in this bench.", options.signal), wrongUsage);
+    const SignalSpec& signal = *named;
     if (signal.output) return complain(fmt::format("{} is an output: it has no chain.", signal.name), wrongUsage);
     const auto given = givenFor(signal, options);
     if (!given) return complain(given.error().english(), wrongUsage);

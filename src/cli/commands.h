@@ -83,6 +83,16 @@ struct ChainOptions {
 };
 int chain(const ChainOptions& options);
 
+/// The calibration sheet of a signal: in words, as data, or as a page.
+struct CalibrationOptions {
+    std::string bench, signal, out;
+    bool json = false;
+    NewFile::Existing existing = NewFile::Existing::refuse;
+};
+int calibration(const CalibrationOptions& options, int argc, char** argv);
+
+/// The signal of this id, tag or name; null: there is none.
+const SignalSpec* namedSignal(const Bench& bench, const std::string& name);
 /// The bench in this file; what is wrong with it is said.
 std::optional<Bench> openBench(const std::string& path);
 

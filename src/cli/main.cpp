@@ -145,6 +145,16 @@ int runCommand(int argc, char** argv) {
     addTime(chainCommand, "--every", chainEvery, "time between two samples, 1s where it is left out");
     chainCommand->add_flag("--json", chain.json, "for programs");
 
+    cli::CalibrationOptions calibration;
+    CLI::App* calibrationCommand =
+        app.add_subcommand("calibration", "print the calibration sheet of a signal; needs no device");
+    calibrationCommand->add_option("BENCH", calibration.bench)->required();
+    calibrationCommand->add_option("SIGNAL", calibration.signal, "its id, tag or name")->required();
+    calibrationCommand->add_flag("--json", calibration.json, "for programs");
+    calibrationCommand->add_option("--out", calibration.out, "a page to be signed: a .pdf or a .png");
+    bool calibrationForce = false;
+    addForce(calibrationCommand, calibrationForce);
+
     PictureOptions picture;
     CLI::App* pictureCommand =
         app.add_subcommand("picture", "paint the window of a bench or run into a PNG, without a display");
@@ -155,6 +165,7 @@ int runCommand(int argc, char** argv) {
     pictureCommand->add_option("--page", picture.page, "the page's name");
     pictureCommand->add_option("--chain", picture.chain, "id of the signal whose chain is opened");
     pictureCommand->add_option("--wire", picture.wire, "id of the device whose wire is painted, instead of the window");
+    pictureCommand->add_option("--sheet", picture.sheet, "id of the signal whose calibration sheet is opened");
     pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
     pictureCommand->add_option("--find", picture.find, "a tree of /sys and /dev, to show what is attached there");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
@@ -304,6 +315,10 @@ int runCommand(int argc, char** argv) {
     if (chainCommand->parsed()) {
         chain.every = chainEvery.value().value_or(seconds(1));
         return cli::chain(chain);
+    }
+    if (calibrationCommand->parsed()) {
+        calibration.existing = calibrationForce ? NewFile::Existing::replace : NewFile::Existing::refuse;
+        return cli::calibration(calibration, argc, argv);
     }
     if (checkCommand->parsed()) return cli::check(checkBench, checkWrite);
     if (beehiveCommand->parsed()) {

@@ -38,6 +38,8 @@ Q_SIGNALS:
     void closeAsked();
     /// Of a run: its readings are to be worked out again with the chains as they are now.
     void workOutAgainAsked();
+    /// The calibration sheet of the signal, on its own page.
+    void sheetAsked(const QString& signal);
 
 private:
     void rebuild();

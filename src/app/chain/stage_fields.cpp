@@ -12,6 +12,7 @@
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/base/whole_file.h"
+#include "core/chain/calibration_sheet.h"
 #include "core/chain/stage_kind.h"
 
 namespace cruscotto {
@@ -252,6 +253,9 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
             card.fields()->addWidget(file, 0, Qt::AlignLeft);
             return;
         }
+        case StageField::Type::points:
+        case StageField::Type::sheets:
+            return;  // on the stage's own page
         case StageField::Type::unit:
         case StageField::Type::formula:
         case StageField::Type::note:
@@ -275,6 +279,20 @@ void ChainDrawer::addStageField(StageCard& card, std::size_t i, std::size_t f) {
 
 void ChainDrawer::addStageFields(StageCard& card, std::size_t i) {
     const StageKind& kind = spec()->chain[i].kind();
+    if (kind.ownPage) {
+        auto* state = new QLabel(&card);
+        state->setObjectName("muted");
+        state->setWordWrap(true);
+        showers_.push_back([this, state, i](const SignalSpec& s) {
+            if (i < s.chain.size() && s.chain[i].kind().ownPage)
+                state->setText(shown(calibrationState(sheetOf(s.chain[i]), session_.today())));
+        });
+        auto* open = new QPushButton(tr("Open the sheet…"), &card);
+        connect(open, &QPushButton::clicked, this, [this] { Q_EMIT sheetAsked(signal_); });
+        card.fields()->addWidget(state);
+        card.fields()->addWidget(open, 0, Qt::AlignLeft);
+        return;
+    }
     for (std::size_t f = 0; f < kind.fields.size(); ++f)
         if (matters(spec()->chain[i], kind.fields[f])) addStageField(card, i, f);
     if (!editable()) return;

@@ -1,5 +1,6 @@
 #include "app/document/session.h"
 
+#include <QDate>
 #include <QDir>
 #include <QFileInfo>
 #include <QStandardPaths>
@@ -355,6 +356,15 @@ void Session::poll() {
                 tr("This run was not closed in order: it is still being recorded, or was cut short. What is here is "
                    "whole."));
     }
+}
+
+std::string Session::today() const {
+    return today_.empty() ? QDate::currentDate().toString(Qt::ISODate).toStdString() : today_;
+}
+
+void Session::setToday(std::string day) {
+    today_ = std::move(day);
+    Q_EMIT benchChanged();
 }
 
 }  // namespace cruscotto

@@ -113,6 +113,10 @@ public:
     /// Goes on where a session was cut short.
     void restore(Recovery::Left left);
 
+    /// Today, as 2026-11-29: what is due is judged by it. A test may have another one.
+    [[nodiscard]] std::string today() const;
+    void setToday(std::string day);
+
     /// Ends what is under way and stops measuring, in order: the recording closed, the outputs safe. Waits for that.
     void stop();
 
@@ -152,6 +156,7 @@ private:
     std::unique_ptr<RunSource> opening_;
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
+    std::string today_;  // empty: that of the computer's clock
     bool runDoneSaid_ = false, problemSaid_ = false;
     std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.

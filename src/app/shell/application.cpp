@@ -1,4 +1,5 @@
 #include "app/shell/application.h"
+#include "app/calibration/sheet_paper.h"
 
 #include <sys/socket.h>
 #include <unistd.h>
@@ -152,6 +153,10 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         for (const auto& page : session.bench().pages)
             if (page->name == options.page || page->id == options.page) window.page().showPage(shown(page->id));
     if (!options.chain.empty()) window.openChain(QString::fromStdString(options.chain));
+    if (!options.sheet.empty()) {
+        session.setToday("2026-01-15");  // the day of the pictures' clock
+        window.openSheet(QString::fromStdString(options.sheet));
+    }
     if (!options.device.empty()) window.openDevice(QString::fromStdString(options.device));
     if (!options.find.empty()) {
         window.findPanel().setRoot(options.find);
@@ -177,6 +182,15 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
     if (auto put = file.value().put(); !put) return fail(shown(put.error().message));
     window.closeWithoutAsking();
     return 0;
+}
+
+Result<void> printSheet(const SheetOptions& options, int argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication app(argc, argv);
+    setUp();
+    const SignalSpec* signal = options.bench.signal(options.signal);
+    if (!signal) return failure("There is no signal \"{0}\".", options.signal);
+    return writeSheet(sheetPaper(options.bench, *signal, options.today), options.out, options.existing);
 }
 
 }  // namespace cruscotto

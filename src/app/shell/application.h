@@ -4,6 +4,7 @@
 
 #include "core/base/new_file.h"
 #include "core/base/time.h"
+#include "core/bench/bench.h"
 
 namespace cruscotto {
 
@@ -20,8 +21,9 @@ struct PictureOptions {
     Duration after = seconds(60);
     std::string theme = "day";
     std::string page, chain, device;
-    std::string wire;  ///< id of a device whose wire is painted, instead of the window
-    std::string find;  ///< a tree of /sys and /dev: what is attached there is shown, to be added
+    std::string wire;   ///< id of a device whose wire is painted, instead of the window
+    std::string sheet;  ///< id of the signal whose calibration sheet is opened
+    std::string find;   ///< a tree of /sys and /dev: what is attached there is shown, to be added
     double backSeconds = 0;
     int width = 1280, height = 800;
     double scale = 1;
@@ -32,5 +34,13 @@ struct PictureOptions {
 /// Measures as fast as possible for a while, paints the window without a display, and writes the picture. The same
 /// file and options give the same pixels for devices that make their own time.
 int runPicture(const PictureOptions& options, int argc, char** argv);
+
+struct SheetOptions {
+    Bench bench;
+    std::string signal, today, out;
+    NewFile::Existing existing = NewFile::Existing::refuse;
+};
+/// The calibration sheet of a signal, which has one, as a PDF or a picture, without a display.
+Result<void> printSheet(const SheetOptions& options, int argc, char** argv);
 
 }  // namespace cruscotto

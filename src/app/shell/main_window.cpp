@@ -36,7 +36,8 @@ MainWindow::MainWindow()
       splitter_(new QSplitter(Qt::Horizontal, central_)),
       signals_(new SignalPanel(session_, splitter_)),
       list_(signals_->list()),
-      page_(new PageView(session_, splitter_)),
+      centre_(new QStackedWidget(splitter_)),
+      page_(new PageView(session_, centre_)),
       side_(new QStackedWidget(splitter_)),
       drawer_(new ChainDrawer(session_, side_)),
       device_(new DevicePanel(session_, side_)),
@@ -81,13 +82,14 @@ MainWindow::MainWindow()
     side_->addWidget(device_);
     side_->hide();
     splitter_->addWidget(signals_);
-    splitter_->addWidget(page_);
+    centre_->addWidget(page_);
+    splitter_->addWidget(centre_);
     splitter_->addWidget(side_);
     splitter_->setHandleWidth(1);
     splitter_->setChildrenCollapsible(false);
     splitter_->setStretchFactor(1, 1);
     signals_->setMinimumWidth(200);
-    page_->setMinimumWidth(340);
+    centre_->setMinimumWidth(340);
     side_->setMinimumWidth(280);
     splitter_->setSizes({264, 1016, 320});
     column->addWidget(splitter_, 1);
@@ -111,12 +113,16 @@ MainWindow::MainWindow()
     connect(page_, &PageView::menuAsked, this, &MainWindow::tileMenu);
     connect(drawer_, &ChainDrawer::closeAsked, this, &MainWindow::closeSide);
     connect(drawer_, &ChainDrawer::workOutAgainAsked, this, &MainWindow::workOutAgain);
+    connect(drawer_, &ChainDrawer::sheetAsked, this, &MainWindow::openSheet);
     connect(device_, &DevicePanel::closeAsked, this, &MainWindow::closeSide);
     connect(device_, &DevicePanel::signalAdded, this, &MainWindow::openChain);
     connect(device_, &DevicePanel::wireAsked, this, &MainWindow::openWire);
     connect(&session_, &Session::benchChanged, this, &MainWindow::updateActions);
     connect(&session_, &Session::sourceChanged, this, [this] {
-        if (!session_.sameRun()) closeSide();
+        if (!session_.sameRun()) {
+            closeSide();
+            closeSheet();
+        }
         if (remember_ && !session_.path().isEmpty()) QSettings().setValue("last/bench", session_.path());
     });
     connect(&session_, &Session::saved, this, [this](const QString& path) {
@@ -211,7 +217,10 @@ void MainWindow::tick() {
 void MainWindow::frame(bool digits) {
     session_.poll();
     const Instant t = session_.shownAt();
-    page_->refresh(t, digits);
+    if (centre_->currentWidget() == page_)
+        page_->refresh(t, digits);
+    else if (digits && sheet_)
+        sheet_->refresh(t);
     list_->refresh(t, digits);
     if (restBar_->isHidden() == session_.outputsAtRest()) {
         restBar_->setVisible(session_.outputsAtRest());
@@ -405,6 +414,66 @@ void MainWindow::openFind() {
     side_->setCurrentWidget(&findPanel());
     side_->show();
     fitSide();
+}
+
+SheetView& MainWindow::sheet() {
+    if (!sheet_) {
+        sheet_ = new SheetView(session_, centre_);
+        centre_->addWidget(sheet_);
+        connect(sheet_, &SheetView::closeAsked, this, &MainWindow::closeSheet);
+        connect(sheet_, &SheetView::said, this, [this](const QString& sentence) { notice(sentence); });
+        connect(sheet_, &SheetView::applyAsked, this, &MainWindow::applySheet);
+        connect(sheet_, &SheetView::printAsked, this, [this] {
+            const SignalSpec* s = session_.bench().signal(sheet_->signal().toStdString());
+            const QString path = askFileToWrite(
+                this, tr("Print the calibration sheet"),
+                session_.folderToShow() + "/" + shown(freshId(s ? s->name : "sheet", {})) + "-calibration.pdf",
+                tr("Pages (*.pdf);;Pictures (*.png)"), "pdf");
+            if (!path.isEmpty()) sheet_->print(path);
+        });
+    }
+    return *sheet_;
+}
+
+void MainWindow::openSheet(const QString& signal) {
+    const SignalSpec* s = session_.bench().signal(signal.toStdString());
+    if (!s || s->output || s->isState())
+        return notice(tr("Choose a signal that reads numbers in the list of signals first; its sheet opens then."));
+    if (session_.isRun() && s->keep.asReadings)
+        return notice(tr("Of %1 the readings were recorded, not the raw samples: they cannot be worked out again.")
+                          .arg(shown(s->name)));
+    closeSide();
+    sheet().open(signal);
+    centre_->setCurrentWidget(sheet_);
+    updateActions();
+}
+
+void MainWindow::closeSheet() {
+    if (centre_->currentWidget() == page_) return;
+    centre_->setCurrentWidget(page_);
+    page_->setFocus();
+    updateActions();
+}
+
+/// The sheet that is open is worked into a run: the one that is open, or one that is chosen.
+void MainWindow::applySheet(const QString& signal) {
+    if (session_.isRun()) return workOutAgain();
+    const SignalSpec* s = session_.bench().signal(signal.toStdString());
+    if (!s || working_) return;
+    const QString run = QFileDialog::getOpenFileName(this, tr("Work the readings of a run out again with this sheet"),
+                                                     session_.folderToShow(), tr("Runs (*.run)"));
+    if (!run.isEmpty()) applySheetTo(signal, run);
+}
+
+void MainWindow::applySheetTo(const QString& signal, const QString& run) {
+    const SignalSpec* s = session_.bench().signal(signal.toStdString());
+    const Stage* stage = s ? calibrationIn(s->chain) : nullptr;
+    if (!stage || working_) return;
+    working_ = true;
+    const QString words = tr("Calibration of %1 of %2").arg(shown(s->name), shown(sheetOf(*stage).date));
+    auto* job = new BackgroundJob(reworkWork(run, {*s}, words), this);
+    watch(job, tr("Working out the readings… %1 %"), tr("Stop"));
+    connect(job, &BackgroundJob::finished, this, [this] { working_ = false; });
 }
 
 WireView* MainWindow::openWire(const QString& device) {

@@ -8,6 +8,7 @@
 #include <QStackedWidget>
 #include <QTimer>
 
+#include "app/calibration/sheet_view.h"
 #include "app/chain/chain_drawer.h"
 #include "app/device/device_panel.h"
 #include "app/device/find_panel.h"
@@ -51,6 +52,12 @@ public:
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
     void openSeveral();
+    /// The calibration sheet of a signal, in the page's place.
+    void openSheet(const QString& signal);
+    void closeSheet();
+    /// Works the readings of a run out again with the signal's chain as it is now.
+    void applySheetTo(const QString& signal, const QString& run);
+    [[nodiscard]] SheetView& sheet();
     void openDevice(const QString& device);
     void openFind();
     /// The window with what passes on the device's link; the one that is open already, where there is one.
@@ -82,6 +89,7 @@ private:
     void watch(class BackgroundJob* job, const QString& doing, const QString& end);
     void workOutAgain();
     void chooseVersion();
+    void applySheet(const QString& signal);
     [[nodiscard]] QString runWords() const;
     bool save(bool askName);
     /// True if nothing is lost by going on: saved, or the person said so.
@@ -103,7 +111,9 @@ private:
     SeveralPanel* several_ = nullptr;  // made when it is first asked for
     SignalPanel* signals_;
     SignalList* list_;
+    QStackedWidget* centre_;
     PageView* page_;
+    SheetView* sheet_ = nullptr;  // made when it is first asked for
     QStackedWidget* side_;
     ChainDrawer* drawer_;
     DevicePanel* device_;

@@ -194,6 +194,12 @@ void MainWindow::makeActions() {
         openChain(shown(s->id));
         drawer_->askForSensor(true);
     });
+    add("calibrate", signal, tr("Calibration sheet of the signal"), QKeySequence("Ctrl+Shift+B"), [this] {
+        if (Tile* t = page_->selected(); t && !t->spec().signals.empty() && list_->currentSignal().isEmpty())
+            openSheet(shown(t->spec().signals.front()));
+        else
+            openSheet(list_->currentSignal());
+    });
     add("add-computed", bench, tr("Add a computed signal"), QKeySequence("Ctrl+Shift+M"), [this] {
         std::string id;
         session_.edit(tr("Add computed signal"), withNewComputed(session_.bench(), list_->currentSignal().toStdString(),

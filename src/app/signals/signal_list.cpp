@@ -14,6 +14,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/units.h"
+#include "core/chain/calibration_sheet.h"
 
 namespace cruscotto {
 
@@ -322,6 +323,9 @@ bool SignalModel::refresh(Instant t) {
         const Remark remark = remarkOn(s, reading);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
         r.qualityColour = remark.colour;
+        if (const Stage* sheet = r.quality.isEmpty() ? calibrationIn(s.chain) : nullptr)
+            if (const auto days = daysUntilDue(sheetOf(*sheet), session_.today()); days && *days < 0)
+                r.quality = tr("▲ calibration overdue"), r.qualityColour = theme().amber;
         readSpark(session_.source(), s, {from, width, 80}, t, r.columns);
     }
     return heights;

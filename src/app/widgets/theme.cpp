@@ -67,6 +67,7 @@ QPlainTextEdit, QTableWidget { background: %1; border: 1px solid %5; border-radi
 QPlainTextEdit:focus, QTableWidget:focus { border: 1px solid %7; }
 QTableWidget::item:selected { background: %6; color: %3; }
 QTableWidget QLineEdit { border-radius: 0; padding: 0 2px; min-height: 0; }
+QTableCornerButton::section { background: %1; border: none; border-bottom: 1px solid %5; }
 QHeaderView::section { background: %1; color: %4; border: none; border-bottom: 1px solid %5; padding: 4px 3px; }
 QLineEdit[wrong="true"] { border: 1px solid %8; }
 QComboBoxPrivateContainer { border: none; background: %2; }

@@ -1,4 +1,6 @@
 #include "core/bench/signal_json.h"
+
+#include "core/base/json_text.h"
 #include "core/chain/stage_kind.h"
 
 #include <array>
@@ -10,6 +12,12 @@ namespace cruscotto {
 using Json = nlohmann::ordered_json;
 
 namespace {
+
+constexpr std::size_t mostSheets = 200;
+
+bool kindHasOwnPage(const Stage& stage) {
+    return stage.kind().ownPage;
+}
 
 Json stageJson(const Stage& stage) {
     Json j;
@@ -25,7 +33,10 @@ Json stageJson(const Stage& stage) {
             else
                 j[field.key] = *number;
         } else if (const auto* words = std::get_if<std::string>(&stage.value(i))) {
-            if (field.type != StageField::Type::note || !words->empty()) j[field.key] = *words;
+            const bool mayBeLeftOut =
+                field.type == StageField::Type::note || field.type == StageField::Type::sheets || kindHasOwnPage(stage);
+            if (words->empty() && mayBeLeftOut) continue;
+            j[field.key] = field.type == StageField::Type::sheets ? parseOrderedJson(*words) : Json(*words);
         } else if (const auto* source = std::get_if<StageSource>(&stage.value(i))) {
             if (!source->signal.empty())
                 j[field.key] = Json{{"signal", source->signal}};
@@ -43,6 +54,14 @@ Json stageJson(const Stage& stage) {
         } else if (const auto* rows = std::get_if<StageTable>(&stage.value(i))) {
             if (rows->empty() && !field.needed) continue;
             Json list = Json::array();
+            if (field.type == StageField::Type::points) {
+                for (const auto& row : *rows) {
+                    list.push_back(Json{{"indicated", row[0]}, {"reference", row[1]}});
+                    if (row[2] > 0) list.back()["u"] = row[2];
+                }
+                j[field.key] = std::move(list);
+                continue;
+            }
             for (const auto& row : *rows)
                 list.push_back(field.type == StageField::Type::list ? Json(row[0]) : Json(row));
             j[field.key] = std::move(list);
@@ -93,6 +112,25 @@ StageValue readField(JsonFields& f, const StageField& field) {
                 source.name = s.string("name");
             });
             return all;
+        }
+        case StageField::Type::points: {
+            StageTable rows;
+            f.list(field.key, field.mostRows, [&](const Json& row, const std::string& where) {
+                JsonFields p(row, where, f.problems());
+                const double indicated = p.neededNumber("indicated"), reference = p.neededNumber("reference");
+                rows.push_back({indicated, reference, p.maybeNumber("u").value_or(0)});
+            });
+            return rows;
+        }
+        case StageField::Type::sheets: {
+            const Json* given = f.find(field.key);
+            if (!given) return std::string();
+            if (!given->is_array() || given->size() > mostSheets ||
+                !std::ranges::all_of(*given, [](const Json& sheet) { return sheet.is_object(); })) {
+                f.complain(field.key, text("A list of at most {0} sheets is expected here.", mostSheets));
+                return std::string();
+            }
+            return given->empty() ? std::string() : jsonText(*given);
         }
         case StageField::Type::list:
         case StageField::Type::table: {

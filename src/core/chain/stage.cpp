@@ -69,7 +69,8 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         for (const StageSource& source : all)
             if (source.signal.empty() && !std::isfinite(source.constant)) return wrong("made of finite numbers");
     }
-    if (field.type == StageField::Type::list || field.type == StageField::Type::table) {
+    if (field.type == StageField::Type::list || field.type == StageField::Type::table ||
+        field.type == StageField::Type::points) {
         const StageTable& rows = stage.table(field.key);
         if (rows.size() < field.fewestRows || rows.size() > field.mostRows)
             return wrong(fmt::format("{} to {} rows, not {}", field.fewestRows, field.mostRows, rows.size()));

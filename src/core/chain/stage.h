@@ -49,6 +49,8 @@ struct StageField {
         sources,   ///< several of such, each in a unit of its own
         list,      ///< numbers: a table with one in a row
         table,     ///< rows of `columns` numbers
+        points,    ///< rows of indicated, reference and standard uncertainty (0: not given), objects in a file
+        sheets,    ///< earlier calibration sheets, as JSON's text of a list; changes no reading
     };
     /// The two ends of a field that is one with the terminal's range.
     enum class Follows { nothing, rangeLow, rangeHigh };

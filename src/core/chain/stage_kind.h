@@ -66,7 +66,7 @@ struct UncertaintyContribution {
 struct StageCapture {
     Text title;
     std::string field, typedNext;  ///< nothing is typed next where that is empty: then it can be taken back
-    std::string note;  ///< the field that then says when it was taken and from how many readings
+    std::string note;              ///< the field that then says when it was taken and from how many readings
 };
 
 /// Where a kind stands in the list of those that are offered.
@@ -111,6 +111,7 @@ struct StageKind {
     enum class Gives { same, number, state };
     Gives gives = Gives::same;
     std::vector<StageCapture> captures = {};
+    bool ownPage = false;  ///< it is edited on a page of its own, not in its card
 };
 
 /// All of them, in the order in which they are offered.

@@ -39,6 +39,7 @@
     ONE(logarithmic)           \
     ONE(polynomial)            \
     ONE(table)                 \
+    ONE(calibration)           \
     ONE(derivative)            \
     ONE(integral)              \
     ONE(delay)                 \

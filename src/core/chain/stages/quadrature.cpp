@@ -1,5 +1,6 @@
 #include <cmath>
 
+#include "core/base/units.h"
 #include "core/chain/quality_marker.h"
 #include "core/chain/stages/list.h"
 #include "core/chain/stages/stage_parts.h"
