@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <chrono>
 #include <cmath>
 #include <nlohmann/json.hpp>
 
@@ -17,13 +16,6 @@
 namespace cruscotto::cli {
 
 namespace {
-
-std::string today() {
-    const auto day =
-        std::chrono::year_month_day(std::chrono::floor<std::chrono::days>(std::chrono::system_clock::now()));
-    return fmt::format("{:04}-{:02}-{:02}", static_cast<int>(day.year()), static_cast<unsigned>(day.month()),
-                       static_cast<unsigned>(day.day()));
-}
 
 nlohmann::ordered_json fitJson(const CalibrationFit& fit) {
     const PolynomialFit& p = fit.polynomial;

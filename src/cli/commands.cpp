@@ -34,6 +34,7 @@
 #include "devices/device_kind.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
+#include "engine/preflight.h"
 
 namespace cruscotto::cli {
 
@@ -573,12 +574,46 @@ int describe(const DescribeOptions& options) {
     return ok;
 }
 
-int check(const std::string& path, bool write) {
+/// The list before it counts, from some seconds of measuring. Outputs of real devices stay at rest.
+static int checkLive(const Bench& bench, const CheckOptions& options) {
+    EngineOptions engineOptions;
+    engineOptions.outputsAtRest = drivesOutside(bench);
+    auto engine = Engine::start(bench, engineOptions);
+    pass(options.length, options.length, [] {});
+    PreflightFacts facts{engine->deviceStatus(), today(), {}, 0, engine->lostSamples()};
+    const Instant now = engine->now();
+    std::error_code ec;
+    if (const auto room = std::filesystem::space(std::filesystem::current_path(ec), ec); !ec)
+        facts.freeBytes = room.available;
+    if (now.seconds() > 0) facts.bytesPerSecond = static_cast<double>(engine->measuredBytes()) / now.seconds();
+    const auto findings = preflight(bench, engine->source(), now, options.length, facts);
+    engine->stop();
+    const auto worst = worstOf(findings);
+    if (options.json) {
+        nlohmann::ordered_json j{{"grade", gradeWord(worst)}, {"findings", nlohmann::ordered_json::array()}};
+        for (const PreflightFinding& f : findings) {
+            nlohmann::ordered_json one{
+                {"grade", gradeWord(f.grade)}, {"about", f.about}, {"topic", f.topic}, {"words", f.words.english()}};
+            if (!f.remedy.empty()) one["do"] = f.remedy.english();
+            j["findings"].push_back(std::move(one));
+        }
+        say(j.dump(2));
+    } else {
+        for (const PreflightFinding& f : findings)
+            say(fmt::format("{:5}  {}: {}{}", gradeWord(f.grade), f.name, f.words.english(),
+                            f.remedy.empty() ? std::string() : " " + f.remedy.english()));
+    }
+    return worst == PreflightFinding::Grade::red ? deviceTrouble : ok;
+}
+
+int check(const CheckOptions& options) {
+    const std::string& path = options.bench;
     const auto bench = openBench(path);
     if (!bench) return badFile;
-    if (write) {
+    if (options.write) {
         if (auto saved = saveBench(*bench, path); !saved) return complain(saved.error().english(), failed);
     }
+    if (options.live) return checkLive(*bench, options);
     say(fmt::format("{}: fine. Devices: {}, signals: {}, pages: {}.", path, bench->devices.size(),
                     bench->signals.size(), bench->pages.size()));
     return ok;

@@ -72,7 +72,15 @@ struct DescribeOptions {
     std::vector<std::string> marks;
 };
 int describe(const DescribeOptions& options);
-int check(const std::string& bench, bool write);
+struct CheckOptions {
+    std::string bench;
+    bool write = false;
+    bool live =
+        false;  ///< measure for `length` too, with outputs at rest, and tell what to look after before it counts
+    Duration length = milliseconds(5000);
+    bool json = false;
+};
+int check(const CheckOptions& options);
 /// What each stage of a signal's chain makes of raw samples. Needs no device.
 struct ChainOptions {
     std::string bench, signal;
@@ -90,6 +98,16 @@ struct CalibrationOptions {
     NewFile::Existing existing = NewFile::Existing::refuse;
 };
 int calibration(const CalibrationOptions& options, int argc, char** argv);
+
+/// Where a reading of a run comes from, at a moment from its beginning; its last, where none is given.
+struct ExplainOptions {
+    std::string run, signal;
+    std::optional<Duration> at;
+    bool json = false;
+};
+int explain(const ExplainOptions& options);
+/// As 2026-11-29, by the computer's clock.
+std::string today();
 
 /// The signal of this id, tag or name; null: there is none.
 const SignalSpec* namedSignal(const Bench& bench, const std::string& name);

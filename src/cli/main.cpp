@@ -127,11 +127,14 @@ int runCommand(int argc, char** argv) {
     addForce(exportCommand, exportForce);
     exportCommand->add_flag("--quality", csv.qualityColumns, "a column for the quality of each reading");
 
-    std::string checkBench;
-    bool checkWrite = false;
+    cli::CheckOptions check;
+    TimeOption checkFor;
     CLI::App* checkCommand = app.add_subcommand("check", "tell whether a bench is valid");
-    checkCommand->add_option("BENCH", checkBench)->required();
-    checkCommand->add_flag("--write", checkWrite, "write it back in the usual order and layout");
+    checkCommand->add_option("BENCH", check.bench)->required();
+    checkCommand->add_flag("--write", check.write, "write it back in the usual order and layout");
+    checkCommand->add_flag("--live", check.live, "measure too, and list what to look after before it counts");
+    addTime(checkCommand, "--for", checkFor, "how long to measure, 5s where it is left out");
+    checkCommand->add_flag("--json", check.json, "the list for programs");
 
     cli::ChainOptions chain;
     TimeOption chainEvery;
@@ -154,6 +157,15 @@ int runCommand(int argc, char** argv) {
     calibrationCommand->add_option("--out", calibration.out, "a page to be signed: a .pdf or a .png");
     bool calibrationForce = false;
     addForce(calibrationCommand, calibrationForce);
+
+    cli::ExplainOptions explain;
+    TimeOption explainAt;
+    CLI::App* explainCommand = app.add_subcommand(
+        "explain", "tell where a reading of a run comes from: every stage, its uncertainty, its sheet");
+    explainCommand->add_option("RUN", explain.run)->required();
+    explainCommand->add_option("SIGNAL", explain.signal, "its id, tag or name")->required();
+    addTime(explainCommand, "--at", explainAt, "the moment, from the run's beginning; its end where it is left out");
+    explainCommand->add_flag("--json", explain.json, "for programs");
 
     PictureOptions picture;
     CLI::App* pictureCommand =
@@ -316,11 +328,19 @@ int runCommand(int argc, char** argv) {
         chain.every = chainEvery.value().value_or(seconds(1));
         return cli::chain(chain);
     }
+    if (explainCommand->parsed()) {
+        explain.at = explainAt.value();
+        return cli::explain(explain);
+    }
     if (calibrationCommand->parsed()) {
         calibration.existing = calibrationForce ? NewFile::Existing::replace : NewFile::Existing::refuse;
         return cli::calibration(calibration, argc, argv);
     }
-    if (checkCommand->parsed()) return cli::check(checkBench, checkWrite);
+    if (checkCommand->parsed()) {
+        cli::handleSignals();
+        check.length = checkFor.value().value_or(seconds(5));
+        return cli::check(check);
+    }
     if (beehiveCommand->parsed()) {
         cli::handleSignals();
         return cli::beehive(beehive);

@@ -99,6 +99,8 @@ std::vector<Problem> checkDevices(const Bench& bench) {
             if (s.device != device.id || s.computed) continue;
             const auto settings =
                 kind->setup ? kind->setup(device.settings, s.terminal, requests) : std::vector<TerminalSetting>{};
+            // What a device offers that is not known yet, or not plugged in, cannot be judged.
+            if (terminals.empty() && settings.empty()) continue;
             for (const SetupProblem& p : problemsOf({s.terminal, s.range, s.setup}, settings)) {
                 const std::string setup = "/signals/" + std::to_string(k) + "/setup";
                 out.push_back({s.setup.contains(p.key) ? setup + "/" + p.key

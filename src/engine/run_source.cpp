@@ -312,6 +312,13 @@ std::vector<double> RunSource::stagesAt(const std::string& signal, Instant t) co
     return loaded_.stagesAt(signal, t);
 }
 
+bool RunSource::stageSeries(const std::string& signal, std::size_t stages, Span span, std::size_t most,
+                            std::vector<double>& values, std::vector<Instant>& times) const {
+    values.clear();
+    times.clear();
+    return covers(signal, span) && loaded_.stageSeries(signal, stages, span, most, values, times);
+}
+
 StageMeans RunSource::stageMeans(const std::string& signal, Span span) const {
     if (!covers(signal, span)) return {};
     return loaded_.stageMeans(signal, span);

@@ -42,6 +42,8 @@ public:
     [[nodiscard]] WallAnchor anchor() const override { return loaded_.anchor(); }
     [[nodiscard]] Reading at(const std::string& signal, Instant t) const override;
     [[nodiscard]] std::vector<double> stagesAt(const std::string& signal, Instant t) const override;
+    [[nodiscard]] bool stageSeries(const std::string& signal, std::size_t stages, Span span, std::size_t most,
+                                   std::vector<double>& values, std::vector<Instant>& times) const override;
     [[nodiscard]] StageMeans stageMeans(const std::string& signal, Span span) const override;
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;

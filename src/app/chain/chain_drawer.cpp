@@ -10,11 +10,13 @@
 #include <cmath>
 #include <map>
 
+#include "app/chain/budget_view.h"
 #include "app/chain/raw_watch.h"
 #include "app/chain/stage_trace.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/analysis/steadiness.h"
 #include "core/base/number_text.h"
 #include "core/bench/keep.h"
 #include "core/chain/stage_kind.h"
@@ -137,6 +139,9 @@ void ChainDrawer::rebuild() {
         dropLine_ = nullptr;
         showers_.clear();
         limitsCard_ = nullptr;
+        budget_ = nullptr;
+        behind_.clear();
+        uncertainAt_.reset();
         watch_ = nullptr;
         auto* content = new QWidget;
         content->setObjectName("panel");
@@ -186,6 +191,7 @@ void ChainDrawer::rebuild() {
             row->addStretch();
             column->addLayout(row);
         }
+        if (!isOutput(s->kind) && !s->isState() && !asksForSensor_ && !asRecorded) addBudget(column);
         if (isOutput(s->kind))
             addOutput(column);
         else if (!s->isState() && !asksForSensor_)
@@ -354,6 +360,50 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
         if (i < s.chain.size()) card->setSentence(shown(describeStage(s.chain[i])));
     });
     column->addWidget(card);
+}
+
+void ChainDrawer::addBudget(QVBoxLayout* column) {
+    auto* card = new StageCard(tr("Uncertainty"), column->parentWidget());
+    budget_ = new BudgetView(card);
+    card->fields()->addWidget(budget_);
+    card->setSentence(
+        tr("Twice the standard uncertainty, by what is known of it: add “Accuracy, as its maker says”, the "
+           "sensor's class or a calibration where something is missing."));
+    column->addWidget(card);
+}
+
+void ChainDrawer::showUncertainty(Instant t) {
+    const SignalSpec* s = spec();
+    constexpr Duration every = milliseconds(500);
+    if (!budget_ || !s || (uncertainAt_ && t > *uncertainAt_ && t - *uncertainAt_ < every)) return;
+    uncertainAt_ = t;
+    const Bench bench = session_.isRun() ? withSignal(session_.bench(), *s) : session_.bench();
+    const auto uncertainty = uncertaintyAt(bench, session_.source(), s->id, t);
+    budget_->show(uncertainty, s->name);
+    behind_ = uncertainty ? uncertainty.value().behind : std::vector<double>();
+    // How much it wanders, and what a filter made of that.
+    double before = 0;
+    std::string unit = rawUnit(s->kind);
+    for (std::size_t i = 0; i <= s->chain.size() && i < stageCards_.size(); ++i) {
+        if (i > 0) unit = unitAfter(s->chain[i - 1], unit);
+        std::vector<double> values;
+        std::vector<Instant> times;
+        QString words;
+        const ChainSpec part(s->chain.begin(), s->chain.begin() + static_cast<std::ptrdiff_t>(i));
+        const bool number = !(s->computed && i == 0) && !isDigital(s->kind) && !readsState(part, s->kind);
+        if (number && session_.source().stageSeries(s->id, i, noiseSpan(t), noiseSamples, values, times)) {
+            const Steadiness calm = steadinessOf(values, times);
+            if (calm.samples > 2 && calm.noise > 0) {
+                words = tr("Noise %1 %3, %2 %3 peak to peak")
+                            .arg(shown(threeDigits(calm.noise)), shown(threeDigits(calm.peakToPeak)),
+                                 shown(unitText(unit)));
+                if (i > 0 && s->chain[i - 1].kind().smooths && before > calm.noise)
+                    words += tr("; %1 times less than before it").arg(shown(threeDigits(before / calm.noise)));
+                before = calm.noise;
+            }
+        }
+        stageCards_[i]->setNoise(words);
+    }
 }
 
 void ChainDrawer::addLimits(QVBoxLayout* column) {
@@ -567,6 +617,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     if (!digits || !s || stageCards_.empty()) return;
     const std::vector<double> values = session_.source().stagesAt(s->id, t);
     if (watch_) watch_->look(session_.source(), *s, values, t);
+    showUncertainty(t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;  // of the converter, as long as the unit stays
     std::string stepUnit;
@@ -607,7 +658,13 @@ void ChainDrawer::refresh(Instant t, bool digits) {
                 stageCards_[i]->setSentence(more.empty() ? words : words + ' ' + shown(more));
             }
         // What is computed begins with nothing of its own.
-        if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), shown(unitText(unit)));
+        QString behind = shown(unitText(unit));
+        if (i > 0 && i < behind_.size() && behind_[i] > 0 && !std::isnan(v)) {
+            const int known = cruscotto::decimalsFor(2 * behind_[i]);
+            decimals = std::min(decimals, known);
+            behind = tr("± %1 %2").arg(shown(readingText(2 * behind_[i], known)), behind);
+        }
+        if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), behind);
     }
     if (limitsCard_) {
         const Reading r = session_.source().at(s->id, t);

@@ -57,6 +57,8 @@ private:
     void addTrial(StageCard& card);
     void addStage(QVBoxLayout* column, std::size_t i);
     void addLimits(QVBoxLayout* column);
+    void addBudget(QVBoxLayout* column);
+    void showUncertainty(Instant t);
     void addOutput(QVBoxLayout* column);
     void addKeep(QVBoxLayout* column);
     void addStageFields(StageCard& card, std::size_t i);
@@ -98,6 +100,9 @@ private:
     std::vector<StageCard*> stageCards_;
     std::vector<std::pair<std::size_t, StageTrace*>> traces_;  ///< by stage
     StageCard* limitsCard_ = nullptr;
+    class BudgetView* budget_ = nullptr;
+    std::vector<double> behind_;  ///< standard uncertainties, when they were worked out last
+    std::optional<Instant> uncertainAt_;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
     RawWatch* watch_ = nullptr;
     QWidget* dropLine_ = nullptr;

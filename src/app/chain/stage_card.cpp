@@ -45,6 +45,19 @@ void StageCard::setSentence(const QString& sentence) {
     sentence_->setVisible(!sentence.isEmpty());
 }
 
+void StageCard::setNoise(const QString& words) {
+    if (!noise_) {
+        if (words.isEmpty()) return;
+        noise_ = new QLabel(this);
+        noise_->setObjectName("muted");
+        noise_->setStyleSheet("font-size: 11px;");
+        noise_->setWordWrap(true);
+        layout()->addWidget(noise_);
+    }
+    noise_->setText(words);
+    noise_->setVisible(!words.isEmpty());
+}
+
 void StageCard::setWrong(const QString& why) {
     wrong_->setText(why);
     wrong_->setVisible(!why.isEmpty());

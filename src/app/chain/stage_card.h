@@ -15,6 +15,8 @@ public:
     void setValue(const QString& number, const QString& unit);
     void setSentence(const QString& sentence);
     void setWrong(const QString& why);
+    /// How much it wanders, below the sentence; empty: nothing is said.
+    void setNoise(const QString& words);
     /// Where the fields go.
     [[nodiscard]] QVBoxLayout* fields() { return fields_; }
     [[nodiscard]] QString valueText() const { return number_; }
@@ -36,6 +38,7 @@ private:
     QVBoxLayout* fields_;
     QLabel* sentence_;
     QLabel* wrong_;
+    QLabel* noise_ = nullptr;
     std::optional<QPoint> pressed_;
     bool dragging_ = false;
     friend class ChainDrawer;

@@ -1,22 +1,27 @@
 #include "app/shell/main_window.h"
 
 #include <QApplication>
+#include <QClipboard>
 #include <QCloseEvent>
+#include <QDialog>
 #include <QFileDialog>
 #include <QFileInfo>
 #include <QInputDialog>
 #include <QKeyEvent>
 #include <QMessageBox>
+#include <QPlainTextEdit>
 #include <QScreen>
 #include <QSettings>
 #include <QVBoxLayout>
 
 #include "app/document/background_job.h"
+#include "app/run/preflight_dialog.h"
 #include "app/run/run_dialogs.h"
 #include "app/widgets/ask_file.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/log.h"
+#include "core/bench/explanation.h"
 
 namespace cruscotto {
 
@@ -446,6 +451,57 @@ void MainWindow::openSheet(const QString& signal) {
     sheet().open(signal);
     centre_->setCurrentWidget(sheet_);
     updateActions();
+}
+
+void MainWindow::openExplanation(const QString& signal) {
+    const Bench bench =
+        session_.isRun() && session_.run()->info() ? session_.run()->info()->benchThatComputes() : session_.bench();
+    const auto made = explain(bench, session_.source(), signal.toStdString(), session_.shownAt());
+    if (!made)
+        return notice(tr("Choose a signal in the list or a tile first; then it is told where its number comes from."));
+    auto* dialog = new QDialog(this);
+    dialog->setObjectName("explanation");
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    dialog->setWindowTitle(tr("Where does this number come from?"));
+    dialog->resize(760, 620);
+    auto* column = new QVBoxLayout(dialog);
+    auto* words = new QPlainTextEdit(shown(explanationText(made.value(), session_.today())), dialog);
+    words->setReadOnly(true);
+    words->setAccessibleName(tr("Where the number comes from"));
+    column->addWidget(words);
+    auto* row = new QHBoxLayout;
+    auto* copy = new QPushButton(tr("Copy"), dialog);
+    auto* close = new QPushButton(tr("Close"), dialog);
+    close->setDefault(true);
+    connect(copy, &QPushButton::clicked, dialog, [words] { QApplication::clipboard()->setText(words->toPlainText()); });
+    connect(close, &QPushButton::clicked, dialog, &QDialog::accept);
+    row->addStretch();
+    row->addWidget(copy);
+    row->addWidget(close);
+    column->addLayout(row);
+    dialog->open();
+}
+
+void MainWindow::openPreflight() {
+    if (!session_.engine()) return notice(tr("This is for a bench that measures; a run is over."));
+    auto* dialog = new PreflightDialog(this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    const auto look = [this, dialog] {
+        Engine* engine = session_.engine();
+        if (!engine) return;
+        PreflightFacts facts{engine->deviceStatus(), session_.today(), {}, 0, engine->lostSamples()};
+        if (status_->freeBytes() > 0) facts.freeBytes = status_->freeBytes();
+        const double length = session_.end().seconds();
+        if (length > 1) facts.bytesPerSecond = static_cast<double>(engine->measuredBytes()) / length;
+        dialog->show(preflight(session_.bench(), session_.source(), session_.end(), seconds(5), facts));
+    };
+    connect(dialog, &PreflightDialog::againAsked, this, look);
+    connect(dialog, &PreflightDialog::asked, this, [this, dialog](const QString& about) {
+        dialog->accept();
+        session_.bench().signal(about.toStdString()) ? openChain(about) : openDevice(about);
+    });
+    look();
+    dialog->open();
 }
 
 void MainWindow::closeSheet() {

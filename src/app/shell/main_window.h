@@ -54,6 +54,10 @@ public:
     void openSeveral();
     /// The calibration sheet of a signal, in the page's place.
     void openSheet(const QString& signal);
+    /// Where the signal's number comes from, at the moment that is shown; to be read and copied.
+    void openExplanation(const QString& signal);
+    /// The list before it counts, over the last five seconds.
+    void openPreflight();
     void closeSheet();
     /// Works the readings of a run out again with the signal's chain as it is now.
     void applySheetTo(const QString& signal, const QString& run);

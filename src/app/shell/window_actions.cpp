@@ -131,6 +131,8 @@ void MainWindow::makeActions() {
             return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
         if (mayLeave()) openFile(session_.lastRun());
     });
+    add("preflight", run, tr("Before it counts: look over all signals"), QKeySequence("Ctrl+Shift+L"),
+        [this] { openPreflight(); });
     add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"),
         [this] { exportLastRun("csv", tr("CSV (*.csv)")); });
     add("export-hdf5", run, tr("Export to HDF5…"), {}, [this] { exportLastRun("h5", tr("HDF5 (*.h5 *.hdf5)")); });
@@ -199,6 +201,12 @@ void MainWindow::makeActions() {
             openSheet(shown(t->spec().signals.front()));
         else
             openSheet(list_->currentSignal());
+    });
+    add("explain", signal, tr("Where does this number come from?"), QKeySequence("Ctrl+Shift+Y"), [this] {
+        if (Tile* t = page_->selected(); t && !t->spec().signals.empty())
+            openExplanation(shown(t->spec().signals.front()));
+        else
+            openExplanation(list_->currentSignal());
     });
     add("add-computed", bench, tr("Add a computed signal"), QKeySequence("Ctrl+Shift+M"), [this] {
         std::string id;
@@ -318,7 +326,7 @@ void MainWindow::tileMenu(QPoint at) {
     for (const char* key : {"as-dial", "as-column", "as-number", "as-state", "as-trace", "as-control"})
         if (actions_[key]->isEnabled()) as->addAction(actions_[key]);
     menu.addSeparator();
-    for (const char* key : {"fit", "learn", "chain"}) menu.addAction(actions_[key]);
+    for (const char* key : {"fit", "learn", "chain", "calibrate", "explain"}) menu.addAction(actions_[key]);
     menu.addSeparator();
     menu.addAction(actions_["remove"]);
     menu.exec(at);
@@ -335,7 +343,7 @@ void MainWindow::rowMenu(QPoint at) {
         menu.addSeparator();
         for (const char* key : {"put", "to-ribbon", "add-computed"}) menu.addAction(actions_[key]);
         menu.addSeparator();
-        for (const char* key : {"rename-signal", "sensor"}) menu.addAction(actions_[key]);
+        for (const char* key : {"rename-signal", "sensor", "calibrate", "explain"}) menu.addAction(actions_[key]);
         if (list_->selectedSignals().size() > 1) menu.addAction(actions_["several"]);
         if (const SignalSpec* s = session_.bench().signal(signal.toStdString());
             s && session_.engine() && !s->output && !s->isState()) {

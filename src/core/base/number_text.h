@@ -16,6 +16,8 @@ char* writeShortest(char* to, double v);
 std::string exactNumber(double v);
 /// Up to six significant digits, without trailing zeros: for sentences.
 std::string shortNumber(double v);
+/// Three significant digits, with a true minus sign: for noise and the like.
+std::string threeDigits(double v);
 /// A reading for a person: as many decimals as asked for, with a true minus sign; "–" for NaN, "+∞"/"−∞".
 std::string readingText(double v, int decimals);
 /// How many decimals tell apart a thousandth of the span: 0 for 0..1000, 1 for 0..100, 3 for -1..1.5; 0 to 6.

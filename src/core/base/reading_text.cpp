@@ -22,6 +22,16 @@ std::string shortNumber(double v) {
     return fmt::format("{:.6g}", v);
 }
 
+std::string threeDigits(double v) {
+    if (v == 0 || !std::isfinite(v)) return readingText(v, 0);
+    const double size = std::fabs(v);
+    if (size >= 1e-4 && size < 1e6)
+        return readingText(v, std::clamp(2 - static_cast<int>(std::floor(std::log10(size))), 0, 6));
+    std::string out = fmt::format("{:.2e}", v);
+    for (std::size_t at = 0; (at = out.find('-', at)) != std::string::npos; at += 3) out.replace(at, 1, "\u2212");
+    return out;
+}
+
 std::string readingText(double v, int decimals) {
     if (std::isnan(v)) return "–";
     if (std::isinf(v)) return v > 0 ? "+∞" : "−∞";

@@ -25,7 +25,7 @@ Json stageJson(const Stage& stage) {
     if (stage.isOff()) j["switched-off"] = true;
     for (std::size_t i = 0; i < stage.kind().fields.size(); ++i) {
         const StageField& field = stage.kind().fields[i];
-        if (!matters(stage, field)) continue;
+        if (!matters(stage, field) || (field.quiet && stage.value(i) == field.first)) continue;
         if (const auto* number = std::get_if<double>(&stage.value(i))) {
             if (field.type == StageField::Type::resets && *number == 0) continue;
             if (field.type != StageField::Type::number)

@@ -28,13 +28,6 @@ constexpr std::array<Words, 9> wordFields{{{"fit", &CalibrationSheet::fit},
                                            {"temperature", &CalibrationSheet::temperature},
                                            {"notes", &CalibrationSheet::notes}}};
 
-/// For a sentence: three digits, with the minus of readings.
-std::string inWords(double v) {
-    std::string out = fmt::format("{:.3g}", v);
-    for (std::size_t at = 0; (at = out.find('-', at)) != std::string::npos; at += 3) out.replace(at, 1, "−");
-    return out;
-}
-
 std::vector<CalibrationPoint> pointsOf(const StageTable& rows) {
     std::vector<CalibrationPoint> out;
     for (const auto& row : rows)
@@ -188,8 +181,8 @@ FitProposal proposeFit(const std::vector<CalibrationPoint>& points) {
                      degree)};
     return {kind, text(CRUSCOTTO_TEXT("The term of degree {0} is {1}, within its uncertainty of {2} (95 %): it tells "
                                       "nothing."),
-                       next.coefficients.size() - 1, inWords(next.coefficients.back()),
-                       inWords(studentT95(next.degreesOfFreedom) * next.standardUncertainties.back()))};
+                       next.coefficients.size() - 1, threeDigits(next.coefficients.back()),
+                       threeDigits(studentT95(next.degreesOfFreedom) * next.standardUncertainties.back()))};
 }
 
 CalibrationSheet sheetOf(const Stage& calibration) {

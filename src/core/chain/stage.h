@@ -74,6 +74,7 @@ struct StageField {
     /// It matters only while this other field, a choice, is one of these; files leave it out else.
     std::string with = {};
     std::vector<std::string> withChoices = {};
+    bool quiet = false;  ///< files leave it out where it is as in a new stage
 };
 
 /// A value: cheap to copy, never changed in place. Any thread.

@@ -118,6 +118,31 @@ double sensitivity(const Stage& stage, const std::string& unitBefore, double in)
     return (alone(*made.value(), inputs, above) - alone(*made.value(), inputs, below)) / (above - below);
 }
 
+Sensitivities sensitivities(const Stage& stage, const std::string& unitBefore, double in,
+                            const std::vector<double>& sources) {
+    Sensitivities out;
+    out.sources.assign(sources.size(), 0);
+    auto made = makeProcessor(stage, unitBefore);
+    if (!made) {
+        out.in = std::numeric_limits<double>::quiet_NaN();
+        return out;
+    }
+    std::vector<StageInput> inputs;
+    for (const double v : sources) inputs.push_back({{}, v});
+    const auto slope = [&](double& at) {
+        const double was = at, step = std::max(std::fabs(was), 1.0) * 6e-6;
+        at = was + step;
+        const double above = alone(*made.value(), inputs, in), top = at;
+        at = was - step;
+        const double below = alone(*made.value(), inputs, in), bottom = at;
+        at = was;
+        return (above - below) / (top - bottom);
+    };
+    out.in = slope(in);
+    for (std::size_t k = 0; k < inputs.size(); ++k) out.sources[k] = slope(inputs[k].constant);
+    return out;
+}
+
 double delayOf(const Stage& stage, const std::string& unitBefore, double interval) {
     const double unknown = std::numeric_limits<double>::quiet_NaN();
     auto made = stage.kind().smooths && !stage.isOff() && interval > 0 ? makeProcessor(stage, unitBefore)

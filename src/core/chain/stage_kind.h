@@ -60,6 +60,8 @@ struct UncertaintyContribution {
     Text source;
     double standardUncertainty = 0;
     double degreesOfFreedom = std::numeric_limits<double>::infinity();
+    /// What other signals may share with it, as one reference: equal keys are one and the same error. Empty: nothing.
+    std::string shared = {};
 };
 
 /// A field that can be taken from what comes into the stage, and the one to be typed next.
@@ -96,8 +98,8 @@ struct StageKind {
     std::optional<Scale> (*reach)(const Stage&, const std::optional<Scale>& in) = nullptr;
     /// The smallest difference that it can tell, in the unit behind it.
     std::optional<double> (*resolution)(const Stage&) = nullptr;
-    /// What it adds to the uncertainty where `in` comes in.
-    std::vector<UncertaintyContribution> (*contributions)(const Stage&, double in) = nullptr;
+    /// What it adds to the uncertainty where `in` comes in and `out` goes out.
+    std::vector<UncertaintyContribution> (*contributions)(const Stage&, double in, double out) = nullptr;
     /// Fields that are values of what comes in, to be drawn as lines through it and dragged.
     std::vector<std::string> levels = {};
     /// What it would have made of a stretch of what came in, in words; for stages with levels.
@@ -130,6 +132,13 @@ std::optional<Scale> reachAfter(const Stage& stage, const std::string& unitBefor
 /// The slope of what comes out over what comes in, at `in` (GUM 5.1.3), by a central difference; NaN where there is
 /// none. Of a stage without memory.
 double sensitivity(const Stage& stage, const std::string& unitBefore, double in);
+/// The same with what its sources read then, in the order of sourcesOf(): to what comes in, and to each of them.
+struct Sensitivities {
+    double in = 0;
+    std::vector<double> sources;
+};
+Sensitivities sensitivities(const Stage& stage, const std::string& unitBefore, double in,
+                            const std::vector<double>& sources);
 /// By how many seconds what comes out is later than what comes in, of what changes slowly, with samples `interval`
 /// seconds apart; of a stage that smooths. NaN where that cannot be told.
 double delayOf(const Stage& stage, const std::string& unitBefore, double interval);

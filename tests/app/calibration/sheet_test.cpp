@@ -6,6 +6,7 @@
 #include <ranges>
 
 #include "app/calibration/sheet_view.h"
+#include "app/chain/budget_view.h"
 #include "app/widgets/words.h"
 #include "app/window_fixture.h"
 #include "core/run/run_reader.h"
@@ -133,6 +134,59 @@ TEST_F(Sheet, ANewOneShowsHowTheLastWasFound) {
     EXPECT_EQ(historyOf(*stage())[0].points.size(), 3U);
     QTest::keyClick(&view(), Qt::Key_Escape);
     EXPECT_FALSE(view().isVisible());
+}
+
+TEST_F(Sheet, TheUncertaintyStandsBehindEveryStageWithItsBudget) {
+    SignalSpec s = *session().bench().signal("outlet-pressure");
+    CalibrationSheet sheet{{{0, 0, 0.01}, {5, 5.01, 0.01}, {10, 10, 0.01}}, "line", "bar", "2026-01-12"};
+    sheet.reference = "gauge";
+    s.chain.push_back(withSheet(Stage::of("calibration"), sheet));
+    session().edit("sheet", withSignal(session().bench(), s));
+    ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); }));
+    window->openChain("outlet-pressure");
+    auto* budget = window->drawer().findChild<BudgetView*>();
+    ASSERT_TRUE(budget);
+    ASSERT_TRUE(waitFor([&] { return budget->words().contains("the reference gauge"); }))
+        << budget->words().toStdString();
+    EXPECT_TRUE(budget->words().contains("k = 2"));
+    EXPECT_TRUE(budget->words().contains("its noise"));
+    for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
+        if (b->text() == "Open the sheet…") QTest::mouseClick(b, Qt::LeftButton);
+    EXPECT_TRUE(view().isVisible());
+}
+
+TEST_F(Sheet, WhereANumberComesFromIsToldAndCopied) {
+    ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); }));
+    window->signalList().select("outlet-pressure");
+    press("explain");
+    auto* dialog = window->findChild<QDialog*>("explanation");
+    ASSERT_TRUE(dialog);
+    auto* words = dialog->findChild<QPlainTextEdit*>();
+    EXPECT_TRUE(words->toPlainText().contains("Counts to volts")) << words->toPlainText().toStdString();
+    EXPECT_TRUE(words->toPlainText().contains("the converter's steps"));
+    for (QPushButton* b : dialog->findChildren<QPushButton*>())
+        if (b->text() == "Copy") QTest::mouseClick(b, Qt::LeftButton);
+    EXPECT_EQ(QApplication::clipboard()->text(), words->toPlainText());
+}
+
+TEST_F(Sheet, TheListBeforeItCountsOpensWhatItIsAbout) {
+    SignalSpec s = *session().bench().signal("outlet-pressure");
+    s.limits.high = -1;
+    session().edit("limit", withSignal(session().bench(), s));
+    ASSERT_TRUE(waitFor([&] { return session().end().seconds() > 1; }));
+    press("preflight");
+    auto* dialog = window->findChild<QDialog*>("preflight");
+    ASSERT_TRUE(dialog);
+    auto* rows = dialog->findChild<QTableWidget*>();
+    int at = -1;
+    for (int r = 0; r < rows->rowCount(); ++r)
+        if (rows->item(r, 1)->text() == "Outlet pressure" && rows->item(r, 2)->text().contains("above its high limit"))
+            at = r;
+    ASSERT_GE(at, 0);
+    EXPECT_EQ(rows->item(at, 0)->text(), "▲ amber");
+    Q_EMIT rows->cellActivated(at, 0);
+    EXPECT_EQ(window->drawer().signal(), "outlet-pressure");
+    EXPECT_TRUE(window->drawer().isVisible());
 }
 
 }  // namespace

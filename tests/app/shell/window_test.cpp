@@ -520,7 +520,7 @@ TEST_F(Window, ARowOfTheListHasAMenu) {
     };
     ASSERT_EQ(list.rows().row(2).signal->id, "outlet-pressure");
     frame();
-    EXPECT_EQ(choose(2, "Copy the reading").size(), 9);
+    EXPECT_EQ(choose(2, "Copy the reading").size(), 11);
     EXPECT_EQ(QApplication::clipboard()->text(),
               "Outlet pressure " + list.rows().row(2).value + " " + list.rows().row(2).unit);
     const std::size_t before = window->page().tiles().size();

@@ -106,12 +106,16 @@ TEST(Calibration, IsOverdueWhenItsDayIsPast) {
 }
 
 TEST(Calibration, AddsWhatTheCurveIsUnsureOf) {
-    CalibrationSheet sheet{{{0, 0.01, 0.1}, {10, 10.02, 0.1}}, "line", "bar", "2026-01-18"};
+    CalibrationSheet sheet{{{0, 0.1, 0.1}, {5, 4.8, 0.1}, {10, 10.1, 0.1}}, "line", "bar", "2026-01-18"};
+    sheet.reference = "gauge";
     const Stage stage = calibrated(sheet);
-    const auto parts = stage.kind().contributions(stage, 0);
-    ASSERT_EQ(parts.size(), 1U);
-    EXPECT_NEAR(parts[0].standardUncertainty, 0.1, 1e-12);
-    EXPECT_NEAR(stage.kind().contributions(stage, 5)[0].standardUncertainty, 0.1 / std::sqrt(2), 1e-12);
+    const auto parts = stage.kind().contributions(stage, 5, 5);
+    ASSERT_EQ(parts.size(), 2U);
+    // By the scatter of 3 points about a line, in the middle: s / sqrt(3), with s = sqrt((0.1^2 + 0.2^2 + 0.1^2) / 1).
+    EXPECT_NEAR(parts[0].standardUncertainty, std::sqrt(0.06) / std::sqrt(3), 1e-12);
+    EXPECT_EQ(parts[0].degreesOfFreedom, 1);
+    EXPECT_NEAR(parts[1].standardUncertainty, 0.1, 1e-12) << "the reference's own is the same at each point";
+    EXPECT_EQ(parts[1].shared, "reference gauge");
     EXPECT_NE(stage.kind().remark(stage, 14).english().find("outside the calibrated points"), std::string::npos);
     EXPECT_TRUE(stage.kind().remark(stage, 5).empty());
 }

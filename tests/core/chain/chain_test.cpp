@@ -358,7 +358,7 @@ TEST(Sensitivity, IsTheSlopeOfWhatComesOut) {
 
 TEST(Contributions, OfAConverterAreItsStepOverTheRootOfTwelve) {
     const Stage stage = countsToVolts(16, -10, 10);
-    const auto parts = stage.kind().contributions(stage, 0);
+    const auto parts = stage.kind().contributions(stage, 0, 0);
     ASSERT_EQ(parts.size(), 1u);
     EXPECT_DOUBLE_EQ(parts[0].standardUncertainty, 20.0 / 65536 / std::sqrt(12.0));
     EXPECT_DOUBLE_EQ(*stage.kind().resolution(stage), 20.0 / 65536);

@@ -95,20 +95,34 @@ const StageKind& calibration() {
             return {};
         },
         .suits = isAnalog,
-        .contributions =
-            [](const Stage& s, double in) {
-                std::vector<UncertaintyContribution> out;
-                const CalibrationSheet sheet = sheetOf(s);
-                if (sheet.points.empty()) return out;
-                const auto made = fitCalibration(sheet.points, sheet.fit);
-                if (!made) return out;
-                const CalibrationFit& f = made.value();
-                out.push_back({text(CRUSCOTTO_TEXT("calibration of {0}"), sheet.date.empty() ? "no date" : sheet.date),
-                               f.standardUncertainty(in),
-                               f.polynomial.degreesOfFreedom > 0 ? double(f.polynomial.degreesOfFreedom)
-                                                                 : std::numeric_limits<double>::infinity()});
-                return out;
-            },
+        // The curve by the scatter of its points; the reference is off in the same way at all of them, and at those of
+        // other signals too.
+        .contributions = [](const Stage& s, double in, double) -> std::vector<UncertaintyContribution> {
+            std::vector<UncertaintyContribution> out;
+            CalibrationSheet sheet = sheetOf(s);
+            if (sheet.points.empty()) return out;
+            double squares = 0;
+            for (CalibrationPoint& p : sheet.points) {
+                squares += p.u * p.u;
+                p.u = 0;
+            }
+            const auto made = fitCalibration(sheet.points, sheet.fit);
+            const std::string of = sheet.date.empty() ? std::string("without a date") : "of " + sheet.date;
+            if (made && made.value().polynomial.degreesOfFreedom > 0)
+                out.push_back({text(CRUSCOTTO_TEXT("the curve of the calibration {0}"), of),
+                               made.value().standardUncertainty(in),
+                               static_cast<double>(made.value().polynomial.degreesOfFreedom)});
+            if (squares > 0) {
+                const std::string name =
+                    sheet.certificate.empty() ? sheet.reference : sheet.reference + " " + sheet.certificate;
+                out.push_back({name.empty() ? Text(CRUSCOTTO_TEXT("the reference"))
+                                            : text(CRUSCOTTO_TEXT("the reference {0}"), name),
+                               std::sqrt(squares / static_cast<double>(sheet.points.size())),
+                               std::numeric_limits<double>::infinity(),
+                               name.empty() ? std::string() : "reference " + name});
+            }
+            return out;
+        },
         .remark = [](const Stage& s, double in) -> Text {
             const CalibrationSheet sheet = sheetOf(s);
             if (sheet.points.empty() || std::isnan(in)) return {};

@@ -100,7 +100,7 @@ const StageKind& countsToVolts() {
         },
         .resolution = [](const Stage& s) -> std::optional<double> { return oneCount(s); },
         // A true value anywhere within one code bin is as likely (GUM F.2.2.1): its width over the root of twelve.
-        .contributions = [](const Stage& s, double) -> std::vector<UncertaintyContribution> {
+        .contributions = [](const Stage& s, double, double) -> std::vector<UncertaintyContribution> {
             return {{CRUSCOTTO_TEXT("the converter's steps"), oneCount(s) / std::sqrt(12.0)}};
         },
     };

@@ -48,6 +48,7 @@
     ONE(events)                \
     ONE(tare)                  \
     ONE(otherUnit)             \
+    ONE(accuracy)              \
     ONE(validRange)
 
 namespace cruscotto::stages {

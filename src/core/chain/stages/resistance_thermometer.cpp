@@ -4,6 +4,7 @@
 #include "core/chain/quality_marker.h"
 #include "core/chain/stages/list.h"
 #include "core/chain/stages/stage_parts.h"
+#include "core/chain/stages/tolerance.h"
 
 namespace cruscotto::stages {
 
@@ -120,7 +121,19 @@ const StageKind& resistanceThermometer() {
               .low = -1e-11,
               .high = 1e-11,
               .with = "element",
-              .withChoices = {"platinum"}}},
+              .withChoices = {"platinum"}},
+             {.key = "tolerance",
+              .title = CRUSCOTTO_TEXT("Class (IEC 60751)"),
+              .type = StageField::Type::choice,
+              .first = "none",
+              .choices = {{"none", CRUSCOTTO_TEXT("not given")},
+                          {"AA", CRUSCOTTO_TEXT("AA")},
+                          {"A", CRUSCOTTO_TEXT("A")},
+                          {"B", CRUSCOTTO_TEXT("B")},
+                          {"C", CRUSCOTTO_TEXT("C")}},
+              .with = "element",
+              .withChoices = {"platinum"},
+              .quiet = true}},
         .sentence =
             [](const Stage& s) {
                 return s.text("element") == "nickel"
@@ -135,6 +148,13 @@ const StageKind& resistanceThermometer() {
         .takes = "Ohm",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
         .suits = isAnalogInput,
+        .contributions = [](const Stage& s, double, double degrees) -> std::vector<UncertaintyContribution> {
+            const std::string sensor = s.text("element") == "platinum" ? "Pt" : "";
+            const auto limit = toleranceOf(sensor, s.text("tolerance"), degrees);
+            if (!limit) return {};
+            return {{text(CRUSCOTTO_TEXT("the sensor's tolerance, {0} class {1}"), sensor, s.text("tolerance")),
+                     *limit / std::sqrt(3.0)}};
+        },
     };
     return kind;
 }

@@ -7,6 +7,7 @@
 #include "core/chain/stages/list.h"
 #include "core/chain/stages/stage_parts.h"
 #include "core/chain/stages/thermocouple_functions.h"
+#include "core/chain/stages/tolerance.h"
 
 namespace cruscotto::stages {
 
@@ -148,7 +149,15 @@ const StageKind& thermocouple() {
                     .first = "none",
                     .choices = {{"none", CRUSCOTTO_TEXT("nowhere")},
                                 {"up", CRUSCOTTO_TEXT("to its upper end")},
-                                {"down", CRUSCOTTO_TEXT("to its lower end")}}}},
+                                {"down", CRUSCOTTO_TEXT("to its lower end")}}},
+                   {.key = "tolerance",
+                    .title = CRUSCOTTO_TEXT("Class (IEC 60584-1)"),
+                    .type = StageField::Type::choice,
+                    .first = "none",
+                    .choices = {{"none", CRUSCOTTO_TEXT("not given")},
+                                {"1", CRUSCOTTO_TEXT("1")},
+                                {"2", CRUSCOTTO_TEXT("2")}},
+                    .quiet = true}},
         .sentence =
             [](const Stage& s) {
                 const auto* f = ThermocoupleFunction::of(s.text("type"));
@@ -163,6 +172,13 @@ const StageKind& thermocouple() {
         .takes = "V",
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
         .suits = isAnalogInput,
+        .contributions = [](const Stage& s, double, double degrees) -> std::vector<UncertaintyContribution> {
+            const std::string sensor = s.text("type");
+            const auto limit = toleranceOf(sensor, s.text("tolerance"), degrees);
+            if (!limit) return {};
+            return {{text(CRUSCOTTO_TEXT("the sensor's tolerance, type {0} class {1}"), sensor, s.text("tolerance")),
+                     *limit / std::sqrt(3.0)}};
+        },
         .remark = [](const Stage&, double in) -> Text {
             if (!(in < 0)) return {};
             return CRUSCOTTO_TEXT(

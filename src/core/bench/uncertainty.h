@@ -1,0 +1,67 @@
+#pragma once
+
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "core/bench/bench.h"
+#include "core/history/source.h"
+
+/// The uncertainty of a reading (GUM, JCGM 100:2008): worked out when it is asked for, from the bench as it is and the
+/// values of a moment.
+namespace cruscotto {
+
+/// One contribution to it, in the reading's unit.
+struct UncertaintyPart {
+    Text source;
+    std::string signal;  ///< whose chain it comes from
+    double amount = 0;   ///< sensitivity times standard uncertainty, with its sign
+    double degreesOfFreedom = 0;
+    double share = 0;  ///< of the variance, 0 to 1
+};
+
+struct Uncertainty {
+    double value = 0;
+    std::string unit;
+    double standard = 0;  ///< combined standard uncertainty, 5.1.2
+    double k = 2;         ///< coverage factor
+    /// Effective degrees of freedom (Welch and Satterthwaite, G.4.1); infinite where all is of type B.
+    double degreesOfFreedom = 0;
+    std::vector<UncertaintyPart> parts;  ///< largest first
+    std::vector<double> behind;          ///< standard uncertainty of the raw sample and behind each stage, its unit
+    /// Why some of it is not known, or what is taken as exact for want of a word; empty: nothing is.
+    std::vector<Text> missing;
+    [[nodiscard]] double expanded() const { return k * standard; }
+};
+
+/// What was measured at the moment.
+struct MeasuredMoment {
+    /// The raw sample and the values behind each stage of a signal's chain; empty where they are not known.
+    std::function<std::vector<double>(const std::string& signal)> stages;
+    /// The standard deviation of the signal's reading over the last seconds (type A, 4.2); 0 or less: not known.
+    std::function<double(const std::string& signal)> noise = {};
+};
+
+/// Inputs that several signals share, such as one cold junction or one reference, are one and the same error to all
+/// that they enter (5.2). Errors: no such signal, no reading, a stage whose sensitivity cannot be told.
+Result<Uncertainty> uncertaintyOf(const Bench& bench, const std::string& signal, const MeasuredMoment& moment,
+                                  double k = 2);
+
+/// The raw sample and the values behind each stage, at a moment of the source; of a computed signal of a run, whose
+/// readings were recorded, as its inputs give them.
+std::vector<double> stagesOf(const Bench& bench, const Source& source, const std::string& signal, Instant t);
+/// What noise is told from: the samples of this span, the newest so many of them. Of a slow signal ten seconds; of a
+/// fast one so short a time that what it measures stands still.
+inline constexpr std::size_t noiseSamples = 1000;
+inline Span noiseSpan(Instant t) {
+    return {t - seconds(10), t + Duration{1}};
+}
+/// The uncertainty of a signal's reading at a moment of the source, with the noise of the samples before it.
+Result<Uncertainty> uncertaintyAt(const Bench& bench, const Source& source, const std::string& signal, Instant t);
+
+/// "1.702 ± 0.012 bar": the uncertainty with two digits at most, the value with as many decimals.
+std::string withUncertainty(double value, double expanded);
+/// The decimals that two digits of it have, 0 to 9.
+int decimalsFor(double expanded);
+
+}  // namespace cruscotto

@@ -1,0 +1,244 @@
+// Uncertainties against the laws that they follow, and against a Monte Carlo of a million trials (JCGM 101:2008).
+#include "core/bench/uncertainty.h"
+
+#include <cmath>
+#include <fstream>
+#include <random>
+
+#include "core/chain/calibration_sheet.h"
+#include "core/chain/chain.h"
+#include "core/chain/stages/tolerance.h"
+#include "support.h"
+#include "test_stages.h"
+
+namespace cruscotto {
+namespace {
+
+Stage counts(int bits, double low, double high) {
+    return Stage::of("counts-to-volts", {{"bits", double(bits)}, {"low", low}, {"high", high}});
+}
+Stage accuracyOf(double ofReading, double ofFullScale, double fullScale) {
+    return Stage::of("accuracy",
+                     {{"of-reading", ofReading}, {"of-full-scale", ofFullScale}, {"full-scale", fullScale}});
+}
+
+SignalSpec input(const char* id, const char* terminal, ChainSpec chain) {
+    SignalSpec s = *test::oneSignal().signal("in");
+    s.id = s.name = id;
+    s.terminal = terminal;
+    s.chain = std::move(chain);
+    return s;
+}
+
+/// The values behind the stages of a bench's inputs for these raw samples; computed signals and needs in the bench's
+/// order.
+MeasuredMoment momentOf(const Bench& bench, const std::map<std::string, double>& raw) {
+    MeasuredMoment moment;
+    moment.stages = [&bench, raw](const std::string& id) {
+        std::function<std::vector<double>(const std::string&)> of = [&](const std::string& name) {
+            const SignalSpec& s = *bench.signal(name);
+            std::vector<std::vector<double>> needed;
+            for (const NeededSignal& n : neededSignals(s.chain)) needed.push_back({of(n.id).back()});
+            const std::vector<std::span<const double>> spans(needed.begin(), needed.end());
+            auto made = ChainEvaluator::make(s.chain, s.kind, neededUnits(bench, s));
+            EXPECT_TRUE(made.ok());
+            Readings out;
+            const auto at = raw.find(name);
+            made.value().process({at == raw.end() ? std::nan("") : at->second}, {Instant{}}, out, spans);
+            return made.value().stageValues();
+        };
+        return of(id);
+    };
+    return moment;
+}
+
+TEST(Uncertainty, TheConvertersStepsAndTheMakersWordAddUp) {
+    const Bench bench =
+        withSignal(test::oneSignal(),
+                   input("in", "AI0", {counts(16, -10, 10), accuracyOf(0.02, 0.01, 10), slopeOffset(2, 1, "bar")}));
+    const auto u = uncertaintyOf(bench, "in", momentOf(bench, {{"in", 16384}}));
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    const double step = 20 / 65536. / std::sqrt(12), maker = (5 * 0.0002 + 10 * 0.0001) / std::sqrt(3);
+    EXPECT_NEAR(u.value().value, 11, 1e-9);
+    EXPECT_NEAR(u.value().standard, 2 * std::hypot(step, maker), 1e-9);
+    ASSERT_EQ(u.value().parts.size(), 2U);
+    EXPECT_NEAR(u.value().parts[0].share + u.value().parts[1].share, 1, 1e-12);
+    EXPECT_NEAR(u.value().behind[1], step, 1e-12);
+    EXPECT_NEAR(u.value().behind[2], std::hypot(step, maker), 1e-9);
+    EXPECT_EQ(u.value().unit, "bar");
+    EXPECT_EQ(u.value().expanded(), 2 * u.value().standard);
+    EXPECT_TRUE(std::isinf(u.value().degreesOfFreedom));
+}
+
+TEST(Uncertainty, NoiseIsPartOfItAndWhatIsNotKnownIsSaid) {
+    Bench bench = withSignal(test::oneSignal(), input("in", "AI0", {slopeOffset(1, 0, "V")}));
+    MeasuredMoment moment = momentOf(bench, {{"in", 3}});
+    auto u = uncertaintyOf(bench, "in", moment);
+    EXPECT_EQ(u.value().standard, 0);
+    EXPECT_NE(u.value().missing.at(0).english().find("Nothing is known"), std::string::npos);
+    moment.noise = [](const std::string&) { return 0.25; };
+    EXPECT_EQ(uncertaintyOf(bench, "in", moment).value().standard, 0.25);
+    bench = withSignal(bench, input("in", "AI0", {counts(12, 0, 5), Stage::of("derivative")}));
+    const auto behind = uncertaintyOf(bench, "in", momentOf(bench, {{"in", 3}}));
+    if (behind) EXPECT_FALSE(behind.value().missing.empty()) << "a change per second needs more than a moment";
+    EXPECT_FALSE(uncertaintyOf(bench, "nothing", moment).ok());
+}
+
+/// The tolerance classes of IEC 60584-1 and IEC 60751 as the reference file has them.
+TEST(Uncertainty, ToleranceClassesAreThoseOfTheStandards) {
+    std::ifstream file(std::string(CRUSCOTTO_SOURCE) + "/tests/core/chain/tolerance_classes.csv");
+    int rows = 0;
+    for (std::string row; std::getline(file, row);) {
+        char sensor[8], name[8];
+        double a = 0, b = 0, from = 0, to = 0;
+        if (std::sscanf(row.c_str(), "%7[^,],%7[^,],%lf,%lf,%lf,%lf", sensor, name, &a, &b, &from, &to) != 6) continue;
+        ++rows;
+        const bool sum = std::string(sensor) == "Pt";
+        const double middle = (from + to) / 2;
+        EXPECT_NEAR(stages::toleranceOf(sensor, name, middle).value_or(-1),
+                    sum ? a + b * std::fabs(middle) : std::max(a, b * std::fabs(middle)), 1e-12)
+            << row;
+        EXPECT_FALSE(stages::toleranceOf(sensor, name, to + 1)) << row;
+    }
+    EXPECT_EQ(rows, 19);
+    EXPECT_NEAR(*stages::toleranceOf("S", "1", 1500), 1 + 0.003 * 400, 1e-12);
+    EXPECT_FALSE(stages::toleranceOf("K", "none", 20));
+}
+
+// ---- three worked examples, as docs/trust.md has them, and as chance has them
+
+/// The standard deviation of the reading when every part of it errs as the budget says.
+struct Trials {
+    std::mt19937_64 random{12};
+    std::normal_distribution<double> normal{0, 1};
+    std::uniform_real_distribution<double> even{-1, 1};
+    static constexpr int n = 1'000'000;
+    /// Within ± half, all equally likely.
+    double within(double half) { return half * even(random); }
+    double standardDeviation(const std::function<double()>& reading) {
+        double mean = 0, squares = 0;
+        for (int i = 1; i <= n; ++i) {
+            const double x = reading(), before = mean;
+            mean += (x - mean) / i;
+            squares += (x - mean) * (x - before);
+        }
+        return std::sqrt(squares / (n - 1));
+    }
+};
+
+/// What a chain makes of one raw value.
+class Law {
+public:
+    explicit Law(const ChainSpec& chain)
+        : made_(std::move(ChainEvaluator::make(chain, ChannelKind::analogInput).value())) {}
+    double operator()(double raw, std::vector<double> needed = {}) {
+        std::vector<std::vector<double>> columns;
+        for (const double v : needed) columns.push_back({v});
+        const std::vector<std::span<const double>> spans(columns.begin(), columns.end());
+        made_.reset();
+        made_.process({raw}, {Instant{}}, out_, spans);
+        return out_.values[0];
+    }
+
+private:
+    ChainEvaluator made_;
+    Readings out_;
+};
+
+/// A type K, class 1, at about 100 degC, its cold junction by another input of 0.01 V/K with ±0.5 K.
+TEST(Uncertainty, OfAThermocoupleIsThatOfAMillionTrials) {
+    const Stage couple =
+        Stage::of("thermocouple", {{"type", "K"}, {"cold-junction", StageSource{"cj", 0, ""}}, {"tolerance", "1"}});
+    Bench bench =
+        withSignal(test::oneSignal(), input("cj", "AI1",
+                                            {counts(16, -10, 10), slopeOffset(100, 0, "Cel"),
+                                             Stage::of("accuracy", {{"of-reading", 0.0}, {"plus-minus", 0.5}})}));
+    bench = withSignal(bench, input("in", "AI0", {counts(16, -0.1, 0.1), couple}));
+    const double raw = 1040, cjRaw = 754;  // 3.17 mV, 23 degC
+    const auto u = uncertaintyOf(bench, "in", momentOf(bench, {{"in", raw}, {"cj", cjRaw}}));
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    ASSERT_EQ(u.value().parts.size(), 4U);
+    Trials t;
+    Law law({slopeOffset(0.2 / 65536, 0, "V"), couple});
+    const double chance = t.standardDeviation([&] {
+        const double junction = (cjRaw + t.within(0.5)) * 20 / 65536 * 100 + t.within(0.5);
+        return law(raw + t.within(0.5), {junction}) + t.within(1.5);
+    });
+    EXPECT_NEAR(u.value().standard / chance, 1, 0.02) << u.value().standard << " and " << chance;
+}
+
+/// A Pt100, class B, at about 40 degC below 1 kOhm of 0.1 %, from a supply that is measured beside it.
+TEST(Uncertainty, OfAPt100InADividerIsThatOfAMillionTrials) {
+    const Stage divider =
+        Stage::of("resistance", {{"circuit", "below"}, {"resistor", 1000.0}, {"supply", StageSource{"supply", 0, ""}}});
+    const Stage pt = Stage::of("resistance-thermometer", {{"tolerance", "B"}});
+    Bench bench = withSignal(test::oneSignal(), input("supply", "AI1", {counts(16, -10, 10), accuracyOf(0.02, 0, 0)}));
+    bench = withSignal(
+        bench, input("in", "AI0", {counts(16, -1, 1), accuracyOf(0.02, 0, 0), divider, accuracyOf(0.1, 0, 0), pt}));
+    const double raw = 16970, supplyRaw = 14746;  // 0.518 V of 4.5 V
+    const auto u = uncertaintyOf(bench, "in", momentOf(bench, {{"in", raw}, {"supply", supplyRaw}}));
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    Trials t;
+    Law law({slopeOffset(1, 0, "V"), divider, slopeOffset(1, 0, "Ohm")}), temperature({slopeOffset(1, 0, "Ohm"), pt});
+    const double chance = t.standardDeviation([&] {
+        const double supply = (supplyRaw + t.within(0.5)) * 20 / 65536 * (1 + t.within(0.0002));
+        const double volts = (raw + t.within(0.5)) * 2 / 65536 * (1 + t.within(0.0002));
+        const double degrees = temperature(law(volts, {supply}) * (1 + t.within(0.001)));
+        return degrees + t.within(0.3 + 0.005 * degrees);
+    });
+    EXPECT_NEAR(u.value().standard / chance, 1, 0.02) << u.value().standard << " and " << chance;
+}
+
+/// A load cell of 2 mV/V and 100 kg at half its load; the excitation is measured, and the converter's gain error is in
+/// both, so that it falls out.
+TEST(Uncertainty, OfALoadCellKnowsThatBothReadingsShareOneReference) {
+    const Stage bridge = Stage::of(
+        "bridge",
+        {{"excitation", StageSource{"supply", 0, ""}}, {"sensitivity", 2.0}, {"capacity", 100.0}, {"unit", "kg"}});
+    const auto calibrated = [](double slopeAt) {
+        CalibrationSheet sheet{{{0, 0, slopeAt}, {1, 1, slopeAt}}, "line", "V"};
+        sheet.reference = "standard cell";
+        return withSheet(Stage::of("calibration"), sheet);
+    };
+    Bench bench = withSignal(test::oneSignal(), input("supply", "AI1", {counts(16, -10, 10), accuracyOf(0.02, 0, 0)}));
+    bench = withSignal(
+        bench, input("in", "AI0", {counts(20, -0.02, 0.02), accuracyOf(0.02, 0, 0), bridge, accuracyOf(0, 0.03, 100)}));
+    const double raw = 131072, supplyRaw = 16384;  // 5 mV of 5 V: half of 2 mV/V
+    const auto u = uncertaintyOf(bench, "in", momentOf(bench, {{"in", raw}, {"supply", supplyRaw}}));
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    EXPECT_NEAR(u.value().value, 50, 0.01);
+    Trials t;
+    Law law({slopeOffset(1, 0, "V"), bridge});
+    const double chance = t.standardDeviation([&] {
+        const double supply = (supplyRaw + t.within(0.5)) * 20 / 65536 * (1 + t.within(0.0002));
+        const double volts = (raw + t.within(0.5)) * 0.04 / 1048576 * (1 + t.within(0.0002));
+        return law(volts, {supply}) + t.within(0.03);
+    });
+    EXPECT_NEAR(u.value().standard / chance, 1, 0.02) << u.value().standard << " and " << chance;
+
+    // A difference of two readings that were calibrated with one reference: its error is in both, and falls out.
+    SignalSpec difference = input(
+        "difference", "",
+        {Stage::of("combine", {{"how", "difference"}, {"of", StageSources{{"a", 0, "V", "a"}, {"b", 0, "V", "b"}}}})});
+    difference.kind = ChannelKind::computed;
+    difference.device.clear();
+    difference.computed = ComputedSpec{"a", 0, ComputedSpec::Between::held, 0};
+    Bench two = withSignal(test::oneSignal(), input("a", "AI0", {counts(16, -10, 10), calibrated(0.01)}));
+    two = withSignal(two, input("b", "AI1", {counts(16, -10, 10), calibrated(0.01)}));
+    two = withSignal(two, difference);
+    const MeasuredMoment moment = momentOf(two, {{"a", 3000}, {"b", 1000}});
+    const double step = 20 / 65536. / std::sqrt(12);
+    EXPECT_NEAR(uncertaintyOf(two, "a", moment).value().standard, std::hypot(step, 0.01), 1e-9);
+    EXPECT_NEAR(uncertaintyOf(two, "difference", moment).value().standard, step * std::sqrt(2), 1e-9);
+}
+
+TEST(Uncertainty, IsWrittenWithTwoDigits) {
+    EXPECT_EQ(withUncertainty(1.70234, 0.0123), "1.702 ± 0.012");
+    EXPECT_EQ(withUncertainty(-1234.6, 34), "−1235 ± 34");
+    EXPECT_EQ(withUncertainty(5, 0), "5");
+    EXPECT_EQ(decimalsFor(0.0999), 3);
+    EXPECT_EQ(decimalsFor(1.0), 1);
+}
+
+}  // namespace
+}  // namespace cruscotto
