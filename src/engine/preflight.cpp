@@ -6,6 +6,7 @@
 #include "core/analysis/steadiness.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/bench/uncertainty.h"
 #include "core/chain/calibration_sheet.h"
 #include "core/chain/chain.h"
 #include "core/chain/stage_kind.h"
@@ -155,7 +156,9 @@ private:
     }
 
     void noise(const SignalSpec& s, const Stretch& stretch) {
-        const Steadiness calm = steadinessOf(stretch.readings, stretch.times);
+        const std::size_t n = std::min(stretch.readings.size(), noiseSamples), from = stretch.readings.size() - n;
+        const Steadiness calm =
+            steadinessOf(std::span(stretch.readings).subspan(from), std::span(stretch.times).subspan(from));
         if (calm.samples < 3) return;
         add(Grade::good, "noise",
             text(CRUSCOTTO_TEXT("noise {0} {2}, drift {1} {2}."), threeDigits(calm.noise), threeDigits(calm.drift),

@@ -362,6 +362,15 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
     column->addWidget(card);
 }
 
+/// Small volts and amperes in their thousandths or millionths, as people say them.
+static std::pair<double, QString> asSaid(double v, const std::string& unit) {
+    const bool electrical = unit == "V" || unit == "A";
+    const QString of = shown(unitText(unit));
+    if (electrical && v < 1e-4) return {v * 1e6, QStringLiteral("µ") + of};
+    if (electrical && v < 0.1) return {v * 1e3, QStringLiteral("m") + of};
+    return {v, of};
+}
+
 void ChainDrawer::addBudget(QVBoxLayout* column) {
     auto* card = new StageCard(tr("Uncertainty"), column->parentWidget());
     budget_ = new BudgetView(card);
@@ -394,9 +403,10 @@ void ChainDrawer::showUncertainty(Instant t) {
         if (number && session_.source().stageSeries(s->id, i, noiseSpan(t), noiseSamples, values, times)) {
             const Steadiness calm = steadinessOf(values, times);
             if (calm.samples > 2 && calm.noise > 0) {
-                words = tr("Noise %1 %3, %2 %3 peak to peak")
-                            .arg(shown(threeDigits(calm.noise)), shown(threeDigits(calm.peakToPeak)),
-                                 shown(unitText(unit)));
+                const auto [noise, noiseUnit] = asSaid(calm.noise, unit);
+                const auto [peaks, peaksUnit] = asSaid(calm.peakToPeak, unit);
+                words = tr("Noise %1 %2, %3 %4 peak to peak")
+                            .arg(shown(threeDigits(noise)), noiseUnit, shown(threeDigits(peaks)), peaksUnit);
                 if (i > 0 && s->chain[i - 1].kind().smooths && before > calm.noise)
                     words += tr("; %1 times less than before it").arg(shown(threeDigits(before / calm.noise)));
                 before = calm.noise;
@@ -431,6 +441,22 @@ void ChainDrawer::addLimits(QVBoxLayout* column) {
     };
     end(tr("Low"), &Limits::low);
     end(tr("High"), &Limits::high);
+    auto* decimals = new Field(tr("Decimals"), card);
+    decimals->setPlaceholderText(tr("as many as are known"));
+    decimals->setToolTip(
+        tr("Of its readings on screen: by its uncertainty, unless a number stands here. Exports keep all."));
+    connect(decimals, &Field::taken, this, [this, decimals](const QString& text) {
+        bool fine = true;
+        const int n = text.trimmed().isEmpty() ? -1 : text.toInt(&fine);
+        decimals->markWrong(!fine || n > 9, tr("0 to 9, or nothing"));
+        if (!fine || n > 9) return;
+        SignalSpec next = *spec();
+        next.decimals = n < 0 ? std::nullopt : std::optional(n);
+        edit(tr("Change decimals"), std::move(next));
+    });
+    showers_.push_back(
+        [decimals](const SignalSpec& s) { decimals->show(s.decimals ? QString::number(*s.decimals) : QString()); });
+    place(card->fields(), labelled(tr("Decimals"), decimals, card));
     limitsCard_ = card;
     column->addWidget(card);
 }
@@ -645,9 +671,9 @@ void ChainDrawer::refresh(Instant t, bool digits) {
             if (step > 0) decimals = std::clamp(static_cast<int>(std::ceil(-std::log10(step))), 0, 7);
         }
         if (i == s->chain.size() && i > 0 && !s->isState())
-            decimals = unit == "1" && v == std::floor(v) && session_.seen().decimalsOf(*s) == 0
+            decimals = unit == "1" && v == std::floor(v) && session_.decimalsOf(*s) == 0
                            ? 0
-                           : std::max(decimals, session_.seen().decimalsOf(*s));
+                           : std::max(decimals, session_.decimalsOf(*s));
         for (const auto& [at, trace] : traces_)
             if (at + 1 == i && trace->isVisible())
                 trace->look(session_.source(), s->id, at, s->chain[at], unitBefore(s->chain, at, s->kind), t);
@@ -662,7 +688,9 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         if (i > 0 && i < behind_.size() && behind_[i] > 0 && !std::isnan(v)) {
             const int known = cruscotto::decimalsFor(2 * behind_[i]);
             decimals = std::min(decimals, known);
-            behind = tr("± %1 %2").arg(shown(readingText(2 * behind_[i], known)), behind);
+            const auto [around, aroundUnit] = asSaid(2 * behind_[i], unit);
+            behind = tr("± %1 %2").arg(shown(readingText(around, cruscotto::decimalsFor(around))), aroundUnit);
+            if (aroundUnit != shown(unitText(unit))) behind.prepend(shown(unitText(unit)) + ' ');
         }
         if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), behind);
     }

@@ -8,6 +8,7 @@
 #include "app/document/known_benches.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/uncertainty.h"
 #include "core/run/run_notes.h"
 
 namespace cruscotto {
@@ -71,7 +72,40 @@ void Session::stop() {
 }
 
 QString Session::numberText(const SignalSpec& s, double v) const {
-    return shown(readingText(v, seen_.decimalsOf(s)));
+    return shown(readingText(v, decimalsOf(s)));
+}
+
+const Session::Digits& Session::digitsOf(const SignalSpec& s) const {
+    constexpr Duration again = milliseconds(2000);
+    const Instant t = shownAt();
+    const auto [it, fresh] = digits_.try_emplace(s.id);
+    Digits& d = it->second;
+    if (!fresh && d.chain == s.chain && t >= d.at && t - d.at < again) return d;
+    const bool same = !fresh && d.chain == s.chain;
+    const auto made = uncertaintyAt(bench_, source(), s.id, t);
+    d.at = t;
+    d.chain = s.chain;
+    d.expanded = made ? made.value().expanded() : 0;
+    d.claimed = made && made.value().claimed;
+    // A width is kept until it is wrong by more than a little: digits must not come and go.
+    constexpr double reluctance = 1.2;
+    const int fewest = decimalsFor(d.expanded * reluctance), most = decimalsFor(d.expanded / reluctance);
+    if (!same || d.decimals < fewest || d.decimals > most) d.decimals = decimalsFor(d.expanded);
+    return d;
+}
+
+int Session::decimalsOf(const SignalSpec& s) const {
+    if (s.decimals) return *s.decimals;
+    const int usual = seen_.decimalsOf(s);
+    if (s.isState() || isOutput(s.kind) || readsWhole(s)) return usual;
+    const Digits& d = digitsOf(s);
+    if (!(d.expanded > 0)) return usual;
+    constexpr int mostShown = 6;
+    return d.claimed ? std::min(d.decimals, mostShown) : std::min(usual, d.decimals);
+}
+
+double Session::expandedOf(const SignalSpec& s) const {
+    return s.isState() || isOutput(s.kind) ? 0 : digitsOf(s).expanded;
 }
 
 void Session::close() {
@@ -83,6 +117,7 @@ void Session::close() {
     runDoneSaid_ = problemSaid_ = false;
     corrections_.clear();
     seen_.clear();
+    digits_.clear();
     cursor_.goToEnd();
 }
 

@@ -79,6 +79,11 @@ public:
     [[nodiscard]] SeenReadings& seen() { return seen_; }
     /// A reading as a number with the decimals that suit the signal; its unit separately.
     [[nodiscard]] QString numberText(const SignalSpec& s, double v) const;
+    /// How many that are: fixed by hand; else by the signal's scale, and no more than two digits of its uncertainty.
+    /// Where more is known than its noise and its converter's steps, as many as those two.
+    [[nodiscard]] int decimalsOf(const SignalSpec& s) const;
+    /// Twice its standard uncertainty as it was a moment ago; 0 where it is not known.
+    [[nodiscard]] double expandedOf(const SignalSpec& s) const;
     /// The newest there is.
     [[nodiscard]] Instant end() const;
     /// What the page shows.
@@ -156,7 +161,16 @@ private:
     std::unique_ptr<RunSource> opening_;
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
-    std::string today_;  // empty: that of the computer's clock
+    struct Digits {
+        Instant at;
+        double expanded = 0;
+        bool claimed = false;
+        int decimals = 0;
+        ChainSpec chain;
+    };
+    const Digits& digitsOf(const SignalSpec& s) const;
+    mutable std::map<std::string, Digits> digits_;  // by signal, worked out again every two seconds
+    std::string today_;                             // empty: that of the computer's clock
     bool runDoneSaid_ = false, problemSaid_ = false;
     std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.

@@ -401,6 +401,14 @@ void PageView::toggleLearning() {
     Q_EMIT selectionChanged();
 }
 
+void PageView::togglePlusMinus() {
+    Tile* t = selected();
+    if (!t || t->spec().kind != TileKind::number) return;
+    TileSpec next = t->spec();
+    next.plusMinus = !next.plusMinus;
+    placeTile(next, next.plusMinus ? tr("Show uncertainty") : tr("Hide uncertainty"), {});
+}
+
 void PageView::moveSelected(int dx, int dy) {
     Tile* t = selected();
     if (!t) return;

@@ -39,6 +39,8 @@ public Q_SLOTS:
     void showSelectedAs(cruscotto::TileKind kind);
     void fitSelected();
     void toggleLearning();
+    /// The selected number shows its uncertainty, or no longer.
+    void togglePlusMinus();
     /// In cells.
     void moveSelected(int dx, int dy);
     void resizeSelected(int dw, int dh);

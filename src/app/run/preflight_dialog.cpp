@@ -26,6 +26,7 @@ PreflightDialog::PreflightDialog(QWidget* parent)
     rows_->setHorizontalHeaderLabels({QString(), tr("what"), tr("how it is"), tr("what to do")});
     rows_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
     rows_->verticalHeader()->hide();
+    rows_->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
     rows_->setShowGrid(false);
     rows_->setWordWrap(true);
     rows_->setEditTriggers(QAbstractItemView::NoEditTriggers);
@@ -35,7 +36,8 @@ PreflightDialog::PreflightDialog(QWidget* parent)
     rows_->horizontalHeader()->setSectionResizeMode(0, QHeaderView::ResizeToContents);
     rows_->horizontalHeader()->setSectionResizeMode(1, QHeaderView::ResizeToContents);
     rows_->horizontalHeader()->setSectionResizeMode(2, QHeaderView::Stretch);
-    rows_->horizontalHeader()->setSectionResizeMode(3, QHeaderView::Stretch);
+    rows_->horizontalHeader()->setSectionResizeMode(3, QHeaderView::Interactive);
+    rows_->setColumnWidth(3, 300);
     connect(rows_, &QTableWidget::cellActivated, this, [this](int row, int) {
         if (const auto at = static_cast<std::size_t>(row); at < findings_.size() && !findings_[at].about.empty())
             Q_EMIT asked(shown(findings_[at].about));
@@ -70,7 +72,9 @@ void PreflightDialog::show(const std::vector<PreflightFinding>& findings) {
                 goodAt[f.about] = findings_.size();
                 findings_.push_back(f);
             }
-            goodWords[f.about] << cruscotto::shown(f.words);
+            QString words = cruscotto::shown(f.words);
+            if (words.endsWith('.')) words.chop(1);
+            goodWords[f.about] << words;
             continue;
         }
         ++(f.grade == Grade::red ? red : amber);
@@ -82,7 +86,7 @@ void PreflightDialog::show(const std::vector<PreflightFinding>& findings) {
         const PreflightFinding& f = findings_[static_cast<std::size_t>(r)];
         const bool good = f.grade == Grade::good;
         const QString mark = good ? tr("good") : f.grade == Grade::red ? tr("▲ red") : tr("▲ amber");
-        const QString words = good ? goodWords[f.about].join(' ') : cruscotto::shown(f.words);
+        const QString words = good ? goodWords[f.about].join(QStringLiteral(" · ")) : cruscotto::shown(f.words);
         const std::array<QString, 4> cells{mark, cruscotto::shown(f.name), words, cruscotto::shown(f.remedy)};
         for (int c = 0; c < 4; ++c) {
             auto* item = new QTableWidgetItem(cells[static_cast<std::size_t>(c)]);
@@ -94,7 +98,7 @@ void PreflightDialog::show(const std::vector<PreflightFinding>& findings) {
             rows_->setItem(r, c, item);
         }
     }
-    rows_->resizeRowsToContents();
+    rows_->setCurrentCell(-1, -1);
 }
 
 }  // namespace cruscotto

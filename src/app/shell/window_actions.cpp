@@ -152,6 +152,8 @@ void MainWindow::makeActions() {
         add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(shown(tileForm(kind).title)),
             QKeySequence(QString("Alt+%1").arg(key++)), [this, kind] { page_->showSelectedAs(kind); });
     add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
+    add("plus-minus", tile, tr("Show its uncertainty beside the number, or not"), QKeySequence("Ctrl+Shift+U"),
+        [this] { page_->togglePlusMinus(); });
     add("learn", tile, tr("Learn the scale's range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
         [this] { page_->toggleLearning(); });
     add("chain", tile, tr("Open the chain"), QKeySequence("Ctrl+Return"), [this] {
@@ -285,6 +287,7 @@ void MainWindow::updateActions() {
     actions_["as-dial"]->setEnabled(first && !first->isState());
     actions_["as-column"]->setEnabled(first && !first->isState());
     actions_["fit"]->setEnabled(t && t->hasScale());
+    actions_["plus-minus"]->setEnabled(t && t->spec().kind == TileKind::number);
     actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
                                                   : tr("Learn the scale's range from now until I say stop"));
@@ -326,7 +329,8 @@ void MainWindow::tileMenu(QPoint at) {
     for (const char* key : {"as-dial", "as-column", "as-number", "as-state", "as-trace", "as-control"})
         if (actions_[key]->isEnabled()) as->addAction(actions_[key]);
     menu.addSeparator();
-    for (const char* key : {"fit", "learn", "chain", "calibrate", "explain"}) menu.addAction(actions_[key]);
+    for (const char* key : {"fit", "learn", "plus-minus", "chain", "calibrate", "explain"})
+        menu.addAction(actions_[key]);
     menu.addSeparator();
     menu.addAction(actions_["remove"]);
     menu.exec(at);

@@ -95,6 +95,7 @@ struct SignalSpec {
     ChainSpec chain;
     std::optional<Scale> scale;  ///< where its readings are expected; tiles begin with it
     Limits limits;
+    std::optional<int> decimals{};  ///< of its readings, fixed by hand; empty: as many as are known
     std::optional<OutputSpec> output;
     std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
     std::string onWord, offWord;           ///< digital: what to call the two states
@@ -114,7 +115,8 @@ struct TileSpec {
     int x = 0, y = 0, w = 3, h = 2;  ///< in cells of the page's grid
     std::vector<std::string> signals;
     std::map<std::string, Scale> scales;  ///< by UCUM unit; overrides the signal's own
-    JsonText extra;
+    JsonText extra{};
+    bool plusMinus = false;  ///< the uncertainty stands beside the number
     bool operator==(const TileSpec&) const = default;
 };
 

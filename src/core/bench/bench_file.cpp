@@ -112,6 +112,7 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
         else
             problems.push_back({at, 0, text("The id of a signal is expected here, in quotes.")});
     });
+    t.plusMinus = f.flag("plus-minus");
     if (t.signals.empty()) f.complain("", text("A tile needs at least one signal in \"signals\"."));
     if (const Json* scales = f.find("scales")) {
         JsonFields s(*scales, where + "/scales", problems);
@@ -137,6 +138,7 @@ Json tileJson(const TileSpec& t) {
         for (const auto& [unit, s] : t.scales) scales[unit] = scaleJson(s);
         j["scales"] = scales;
     }
+    if (t.plusMinus) j["plus-minus"] = true;
     addExtra(j, t.extra);
     return j;
 }

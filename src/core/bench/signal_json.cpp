@@ -293,6 +293,7 @@ Json signalJson(const SignalSpec& s) {
     }
     if (!s.chain.empty()) j["chain"] = chainJson(s.chain);
     if (s.scale) j["scale"] = scaleJson(*s.scale);
+    if (s.decimals) j["decimals"] = *s.decimals;
     if (s.limits.low || s.limits.high) {
         Json limits = Json::object();
         if (s.limits.low) limits["low"] = *s.limits.low;
@@ -349,6 +350,7 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
     }
     s.chain = readChain(f, s.kind);
     s.scale = f.scale("scale");
+    if (f.find("decimals")) s.decimals = f.integer("decimals", 0, 0, 9);
     if (const Json* limits = f.find("limits")) {
         JsonFields l(*limits, where + "/limits", problems);
         s.limits = {l.maybeNumber("low"), l.maybeNumber("high")};

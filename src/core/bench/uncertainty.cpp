@@ -23,6 +23,7 @@ struct LinearForm {
         std::string signal;
         double amount = 0;
         double degreesOfFreedom = 0;
+        bool claimed = false;
     };
     std::map<std::string, Term> terms;  // by what they are: equal keys are one error
     double value = std::nan("");
@@ -138,7 +139,8 @@ private:
             for (UncertaintyContribution& c : stage.kind().contributions(stage, values[i], values[i + 1])) {
                 const std::string key = c.shared.empty() ? fmt::format("{}/{}/{}", s.id, i, n) : c.shared;
                 ++n;
-                form.add(key, {std::move(c.source), s.name, c.standardUncertainty, c.degreesOfFreedom});
+                form.add(key, {std::move(c.source), s.name, c.standardUncertainty, c.degreesOfFreedom,
+                               stage.kind().resolution == nullptr});
             }
         }
         form.behind.push_back(form.standard());
@@ -167,6 +169,7 @@ Result<Uncertainty> uncertaintyOf(const Bench& bench, const std::string& signal,
     double fourth = 0;
     for (const auto& [key, term] : form.value().terms) {
         const double variance = term.amount * term.amount;
+        out.claimed = out.claimed || (term.claimed && variance > 0);
         out.parts.push_back({term.source, term.signal, term.amount, term.degreesOfFreedom,
                              out.standard > 0 ? variance / (out.standard * out.standard) : 0});
         if (std::isfinite(term.degreesOfFreedom) && term.degreesOfFreedom > 0)

@@ -29,6 +29,8 @@ struct Uncertainty {
     double degreesOfFreedom = 0;
     std::vector<UncertaintyPart> parts;  ///< largest first
     std::vector<double> behind;          ///< standard uncertainty of the raw sample and behind each stage, its unit
+    /// More is known than the converter's steps and the noise: an accuracy, a class, a calibration.
+    bool claimed = false;
     /// Why some of it is not known, or what is taken as exact for want of a word; empty: nothing is.
     std::vector<Text> missing;
     [[nodiscard]] double expanded() const { return k * standard; }

@@ -155,6 +155,42 @@ TEST_F(Sheet, TheUncertaintyStandsBehindEveryStageWithItsBudget) {
     EXPECT_TRUE(view().isVisible());
 }
 
+TEST_F(Sheet, DigitsFollowTheUncertaintyUnlessTheyAreFixed) {
+    SignalSpec s = *session().bench().signal("outlet-pressure");
+    s.chain.push_back(Stage::of("accuracy", {{"of-reading", 0.0}, {"plus-minus", 0.4}}));
+    session().edit("accuracy", withSignal(session().bench(), s));
+    ASSERT_TRUE(waitFor([&] { return session().expandedOf(s) > 0.4; }));
+    // Twice 0.4 / sqrt(3) is 0.46: two digits of that.
+    EXPECT_EQ(session().decimalsOf(s), 2);
+    s.chain.back() = Stage::of("accuracy", {{"of-reading", 0.0}, {"plus-minus", 40.0}});
+    session().edit("accuracy", withSignal(session().bench(), s));
+    ASSERT_TRUE(waitFor([&] { return session().expandedOf(s) > 40; }));
+    EXPECT_EQ(session().decimalsOf(s), 0);
+    window->openChain("outlet-pressure");
+    type(field(window->drawer(), "Decimals"), "5");
+    EXPECT_EQ(session().numberText(*session().bench().signal("outlet-pressure"), 1.5), "1.50000");
+    type(field(window->drawer(), "Decimals"), "-");
+    EXPECT_EQ(session().bench().signal("outlet-pressure")->decimals, 5);
+    field(window->drawer(), "Decimals")->clear();
+    type(field(window->drawer(), "Decimals"), "");
+    EXPECT_FALSE(session().bench().signal("outlet-pressure")->decimals);
+}
+
+TEST_F(Sheet, ATileShowsTheUncertaintyBesideItsNumber) {
+    const auto& tiles = window->page().tiles();
+    const auto number = std::ranges::find_if(tiles, [](const auto& t) { return t->spec().kind == TileKind::number; });
+    ASSERT_NE(number, tiles.end());
+    const std::string id = (*number)->spec().id;
+    QTest::mouseClick(number->get(), Qt::LeftButton);
+    press("plus-minus");
+    EXPECT_TRUE(spec(shown(id)).plusMinus);
+    const BenchReading again = readBench(writeBench(session().bench()));
+    ASSERT_TRUE(again.bench);
+    EXPECT_TRUE(sameBench(*again.bench, session().bench()));
+    press("undo");
+    EXPECT_FALSE(spec(shown(id)).plusMinus);
+}
+
 TEST_F(Sheet, WhereANumberComesFromIsToldAndCopied) {
     ASSERT_TRUE(waitFor([&] { return !std::isnan(value("outlet-pressure")); }));
     window->signalList().select("outlet-pressure");

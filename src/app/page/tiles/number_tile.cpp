@@ -6,6 +6,7 @@
 #include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/bench/uncertainty.h"
 
 namespace cruscotto {
 
@@ -43,6 +44,11 @@ void NumberTile::paintEvent(QPaintEvent*) {
     } else {  // a narrow tile: below the number
         p.setFont(uiFont(11));
         p.drawText(QPointF(b.left(), std::min(baseline + 13, b.bottom())), unit);
+    }
+    if (const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0; expanded > 0) {
+        p.setPen(t.muted);
+        const QString around = QStringLiteral("± ") + shown(readingText(expanded, decimalsFor(expanded)));
+        drawFigures(p, {b.left(), std::min(baseline + 22, b.bottom())}, uiFont(15), around);
     }
     const double left = end + 6 + unitRoom + 8;
     const Remark remark = remarkOn(s);

@@ -95,6 +95,18 @@ const StageKind& calibration() {
             return {};
         },
         .suits = isAnalog,
+        // A sheet sets right what is a little off: a scale stays as round as it was.
+        .reach = [](const Stage& s, const std::optional<Scale>& in) -> std::optional<Scale> {
+            const CalibrationSheet sheet = sheetOf(s);
+            if (!in || sheet.points.empty()) return in;
+            const auto made = fitCalibration(sheet.points, sheet.fit);
+            if (!made) return in;
+            const double low = made.value().at(in->low), high = made.value().at(in->high), span = in->high - in->low;
+            constexpr double little = 0.05;
+            if (std::fabs(low - in->low) < little * span && std::fabs(high - in->high) < little * span) return in;
+            if (low == high) return {};
+            return Scale{std::min(low, high), std::max(low, high)};
+        },
         // The curve by the scatter of its points; the reference is off in the same way at all of them, and at those of
         // other signals too.
         .contributions = [](const Stage& s, double in, double) -> std::vector<UncertaintyContribution> {
