@@ -17,7 +17,7 @@ namespace cruscotto {
 namespace {
 
 // Tenths of a millimetre on A4.
-constexpr double wide = 2100, high = 2970, left = 180, right = 1920, rowHeight = 56;
+constexpr double pageWide = 2100, pageHigh = 2970, pageLeft = 180, pageRight = 1920, rowHeight = 56;
 const QColor ink(0x1b, 0x1f, 0x24), muted(0x5c, 0x65, 0x70), hairline(0xc9, 0xcf, 0xd6), band(0xe8, 0xec, 0xf1);
 
 QString sheetText(const char* s) {
@@ -71,18 +71,18 @@ private:
     }
     void line(double y, const QColor& colour = hairline, double thick = 3) {
         p_.setPen(QPen(colour, thick));
-        p_.drawLine(QPointF(left, y), QPointF(right, y));
+        p_.drawLine(QPointF(pageLeft, y), QPointF(pageRight, y));
     }
     [[nodiscard]] QString unit(const std::string& ucum) const { return shown(unitText(ucum)); }
     [[nodiscard]] QString value(double v) const { return shown(readingText(v, decimals_)); }
 
     void head() {
-        write(left, 230, uiFont(30, QFont::DemiBold), muted, sheetText("CALIBRATION SHEET"));
-        writeTo(right, 230, uiFont(30), muted, shown(paper_.bench));
+        write(pageLeft, 230, uiFont(30, QFont::DemiBold), muted, sheetText("CALIBRATION SHEET"));
+        writeTo(pageRight, 230, uiFont(30), muted, shown(paper_.bench));
         QString name = shown(paper_.signal);
         if (!paper_.tag.empty()) name += "   " + shown(paper_.tag);
-        write(left, 320, uiFont(70, QFont::DemiBold), ink, name);
-        write(left, 380, uiFont(34), muted, shown(paper_.wired));
+        write(pageLeft, 320, uiFont(70, QFont::DemiBold), ink, name);
+        write(pageLeft, 380, uiFont(34), muted, shown(paper_.wired));
         line(415, ink, 5);
         y_ = 470;
     }
@@ -106,7 +106,7 @@ private:
                       : fmt::format("{}, the last of {}", paper_.before.size(),
                                     paper_.before.back().date.empty() ? "no date" : paper_.before.back().date);
         for (std::size_t i = 0; i < all.size(); ++i) {
-            const double x = i % 2 == 0 ? left : left + 800, y = y_ + static_cast<double>(i / 2) * 62;
+            const double x = i % 2 == 0 ? pageLeft : pageLeft + 800, y = y_ + static_cast<double>(i / 2) * 62;
             write(x, y + 34, uiFont(28), muted, all[i].title);
             write(x + 230, y + 34, uiFont(34), ink, all[i].words.empty() ? QStringLiteral("–") : shown(all[i].words));
         }
@@ -114,20 +114,20 @@ private:
         QStringList chain;
         for (const std::string& sentence : paper_.chain) chain << shown(sentence);
         if (!chain.isEmpty()) {
-            write(left, y_ + 30, uiFont(28), muted, sheetText("Chain before it"));
-            y_ = paragraph(left + 230, y_ + 4, right - left - 230, uiFont(28), ink, chain.join("  "));
+            write(pageLeft, y_ + 30, uiFont(28), muted, sheetText("Chain before it"));
+            y_ = paragraph(pageLeft + 230, y_ + 4, pageRight - pageLeft - 230, uiFont(28), ink, chain.join("  "));
         }
         y_ += 30;
     }
 
     void points() {
         const auto& all = paper_.sheet.points;
-        const std::array<double, 5> ends{left + 460, left + 800, left + 1040, left + 1400, right};
+        const std::array<double, 5> ends{pageLeft + 460, pageLeft + 800, pageLeft + 1040, pageLeft + 1400, pageRight};
         const std::array<QString, 5> titles{sheetText("indicated, %1").arg(unit(paper_.unitBefore)),
                                             sheetText("reference, %1").arg(unit(paper_.unit)), sheetText("its u"),
                                             sheetText("as found, %1").arg(unit(paper_.unit)),
                                             sheetText("as left, %1").arg(unit(paper_.unit))};
-        write(left, y_ + 34, uiFont(28), muted, sheetText("point"));
+        write(pageLeft, y_ + 34, uiFont(28), muted, sheetText("point"));
         for (std::size_t c = 0; c < ends.size(); ++c) writeTo(ends[c], y_ + 34, uiFont(28), muted, titles[c]);
         y_ += 50;
         line(y_, ink);
@@ -138,7 +138,7 @@ private:
         for (std::size_t i = 0; i < rows; ++i) {
             const CalibrationPoint& p = all[i];
             const double base = y_ + 42;
-            write(left, base, font, muted, QString::number(i + 1));
+            write(pageLeft, base, font, muted, QString::number(i + 1));
             writeTo(ends[0], base, font, ink, shown(readingText(p.indicated, decimals_ + 1)));
             writeTo(ends[1], base, font, ink, value(p.reference));
             writeTo(ends[2], base, font, ink, p.u > 0 ? shown(shortNumber(p.u)) : QStringLiteral("–"));
@@ -150,11 +150,11 @@ private:
             line(y_, hairline, 2);
         }
         if (all.size() > most) {
-            write(left, y_ + 42, uiFont(28), muted,
+            write(pageLeft, y_ + 42, uiFont(28), muted,
                   sheetText("and %1 points more, which are in the bench").arg(all.size() - most));
             y_ += rowHeight;
         }
-        write(left, y_ + 38, uiFont(26), muted,
+        write(pageLeft, y_ + 38, uiFont(26), muted,
               sheetText("As found: what the reading was before, less the reference. As left: with this sheet."));
         y_ += 80;
     }
@@ -167,8 +167,8 @@ private:
     void residuals() {
         if (!fit_ || paper_.sheet.points.empty()) return;
         const auto& all = paper_.sheet.points;
-        const QRectF box(left + 150, y_ + 50, right - left - 150, 380);
-        write(left, y_ + 30, uiFont(28), muted,
+        const QRectF box(pageLeft + 150, y_ + 50, pageRight - pageLeft - 150, 380);
+        write(pageLeft, y_ + 30, uiFont(28), muted,
               sheetText("What is left over, in %1; the band is twice the standard uncertainty of the curve")
                   .arg(unit(paper_.unit)));
         double low = all[0].indicated, top = low, most = 0;
@@ -254,7 +254,7 @@ private:
                 if (k > 1 && k < powers.size()) formula += powers[k];
                 any = true;
             }
-            write(left, y_ + 40, uiFont(38, QFont::DemiBold), ink, formula);
+            write(pageLeft, y_ + 40, uiFont(38, QFont::DemiBold), ink, formula);
             y_ += 62;
             const PolynomialFit& p = fit_->polynomial;
             words = p.degreesOfFreedom > 0
@@ -263,15 +263,15 @@ private:
                               .arg(p.degreesOfFreedom)
                         : sheetText("As many points as the curve has terms: nothing is left over to check it.");
         }
-        y_ = paragraph(left, y_, right - left, uiFont(30), ink, words) + 14;
+        y_ = paragraph(pageLeft, y_, pageRight - pageLeft, uiFont(30), ink, words) + 14;
         if (!paper_.sheet.notes.empty())
-            y_ = paragraph(left, y_ + 10, right - left, uiFont(30), muted, shown(paper_.sheet.notes));
+            y_ = paragraph(pageLeft, y_ + 10, pageRight - pageLeft, uiFont(30), muted, shown(paper_.sheet.notes));
     }
 
     void signatures() {
-        const double y = high - 230;
-        for (const auto& [x, title] : {std::pair{left, sheetText("Calibrated by, date")},
-                                       std::pair{left + 910, sheetText("Checked by, date")}}) {
+        const double y = pageHigh - 230;
+        for (const auto& [x, title] : {std::pair{pageLeft, sheetText("Calibrated by, date")},
+                                       std::pair{pageLeft + 910, sheetText("Checked by, date")}}) {
             p_.setPen(QPen(ink, 3));
             p_.drawLine(QPointF(x, y), QPointF(x + 830, y));
             write(x, y + 44, uiFont(28), muted, title);
@@ -318,7 +318,7 @@ void paintSheet(QPainter& painter, const QRectF& page, const SheetPaper& paper) 
     painter.setRenderHint(QPainter::Antialiasing);
     painter.fillRect(page, Qt::white);
     painter.translate(page.topLeft());
-    painter.scale(page.width() / wide, page.height() / high);
+    painter.scale(page.width() / pageWide, page.height() / pageHigh);
     Paper(painter, paper).paint();
     painter.restore();
 }

@@ -10,7 +10,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int head = 30, row = 34, most = 7;
+constexpr int budgetHead = 30, partHeight = 34, mostParts = 7;
 
 QString amount(double v) {
     return shown(readingText(v, decimalsFor(2 * v)));
@@ -57,8 +57,8 @@ QString BudgetView::words() const {
 }
 
 QSize BudgetView::sizeHint() const {
-    const int rows = what_ ? static_cast<int>(std::min<std::size_t>(what_->parts.size(), most)) : 0;
-    return {200, head + rows * row + (what_ && what_->parts.empty() ? 34 : 0)};
+    const int rows = what_ ? static_cast<int>(std::min<std::size_t>(what_->parts.size(), mostParts)) : 0;
+    return {200, budgetHead + rows * partHeight + (what_ && what_->parts.empty() ? 34 : 0)};
 }
 
 void BudgetView::paintEvent(QPaintEvent*) {
@@ -79,10 +79,10 @@ void BudgetView::paintEvent(QPaintEvent*) {
     painter.drawText(QPointF(x + 8, 18), tr("k = %1").arg(what_->k));
     const QFont small = uiFont(12);
     const QFontMetricsF metrics(small);
-    const auto shownParts = std::min<std::size_t>(what_->parts.size(), most);
+    const auto shownParts = std::min<std::size_t>(what_->parts.size(), mostParts);
     for (std::size_t i = 0; i < shownParts; ++i) {
         const UncertaintyPart& p = what_->parts[i];
-        const double y = head + static_cast<double>(i) * row;
+        const double y = budgetHead + static_cast<double>(i) * partHeight;
         const QString right = QString("%1 %").arg(std::lround(100 * p.share));
         const double rightWidth = metrics.horizontalAdvance("100 %") + 6;
         painter.setFont(small);
