@@ -84,6 +84,7 @@ protected:
         nextRegisters_ = opened;
         seen_.clear();
         for (Pin& p : pins_) p.begun = false;
+        spares_.clear();
         bool wasKnown = false;
         std::size_t described = 0;
         // A capture begins when somebody looked: what the board said of itself had passed by then.
@@ -260,12 +261,50 @@ private:
                 ports.insert(pin / 8);
             }
         }
+        out += lookAtSpares();
         for (const int port : ports) {
             out += static_cast<char>(0xD0 | (port & 0x0F));
             out += '\x01';
         }
         if (hasRegisters()) out += firmata::sysex(std::string("\x78\x00\x00", 3));
         return send(std::move(out));
+    }
+
+    /// Analog inputs that nobody uses report as well, so that what hangs on them is seen before: no mode is set for
+    /// that. Not where it would take more than a share of a serial line.
+    std::string lookAtSpares() {
+        std::string out;
+        const auto used = [&](int channel) {
+            return std::ranges::any_of(pins_, [&](const Pin& p) {
+                return (p.what.mode == firmata::analog && p.what.number == channel) ||
+                       (p.what.mode != firmata::analog && p.what.mode != firmata::i2c &&
+                        p.what.number == pinOfChannel(channel));
+            });
+        };
+        std::erase_if(spares_, [&](const Pin& p) {
+            if (!used(p.what.number)) return false;
+            p.scan->away(now(), p.what.name + " is used otherwise.");
+            return true;
+        });
+        std::vector<int> open;
+        for (const int channel : know_.channels)
+            if (channel < 16 && !used(channel)) open.push_back(channel);
+        constexpr double bytesOfReport = 3, bitsOfByte = 10, mostShare = 0.2;
+        const double bits = static_cast<double>(open.size()) * bytesOfReport * bitsOfByte * 1000 / settings_.samplingMs;
+        const bool serial = !settings_.address.line.port.empty();
+        if (serial && bits > mostShare * settings_.address.line.baud) return out;
+        for (const int channel : open) {
+            const auto t = firmata::terminal("A" + std::to_string(channel));
+            if (!t || std::ranges::any_of(spares_, [&](const Pin& p) { return p.what.number == channel; })) continue;
+            Pin spare{*t};
+            ScanBuffer*& scan = scans_[t->name];
+            if (!scan) scan = &addScan(t->name, {{t->name, SampleType::int32, ChannelKind::analogInput}});
+            spare.scan = scan;
+            spares_.push_back(std::move(spare));
+            out += static_cast<char>(0xC0 | channel);
+            out += '\x01';
+        }
+        return out;
     }
 
     bool askRegisters(Instant t) {
@@ -397,6 +436,11 @@ private:
             p.scan->add(at, std::span(&v, 1));
             fields.push_back({where.first, where.second, p.what.name, v});
         }
+        for (Pin& p : spares_) {
+            if (p.what.mode != mode || p.what.number != number) continue;
+            const double v = value;
+            p.scan->add(at, std::span(&v, 1));
+        }
     }
 
     void registerReply(const std::string& bytes, Instant at, std::size_t length, std::vector<WireField>& fields) {
@@ -479,6 +523,7 @@ private:
     const std::unique_ptr<ByteLink> link_;
     firmata::Reader reader_;
     std::vector<Pin> pins_;
+    std::vector<Pin> spares_;                   // analog inputs that nobody uses
     std::map<std::string, ScanBuffer*> scans_;  // by terminal, of all that were ever asked for
     std::map<int, bool> levels_;                // of digital outputs, by pin, as they were last sent
     Known know_;

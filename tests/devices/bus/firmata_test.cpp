@@ -163,6 +163,29 @@ TEST_F(Firmata, PinsAreAddedAndLeftWhileTheBoardIsRead) {
     EXPECT_EQ(listener.states(), (std::vector<LinkState>{LinkState::starting, LinkState::live}));
 }
 
+TEST_F(Firmata, AnalogInputsAreSeenBeforeTheyAreUsedWhereTheLineBearsIt) {
+    json calm = settings();
+    calm["sampling-ms"] = 20;
+    PinListener listener(calm, {"A1", "D14 out"});
+    ASSERT_TRUE(eventually([&] { return listener.count("A1") > 2 && listener.count("A2") > 2; }))
+        << listener.status().sentence.english();
+    EXPECT_EQ(listener.count("A0"), 0U) << "its pin is an output";
+    EXPECT_TRUE(listener.device().request({{"A1", {}}, {"A2", {}}}));
+    const std::size_t seen = listener.count("A2");
+    ASSERT_TRUE(eventually([&] { return listener.count("A2") > seen + 3; }));
+    EXPECT_EQ(listener.count("A0"), 0U) << "an output stays one, so that it can be safe";
+    EXPECT_LE(listener.gapsOf("A2").size(), 1U) << "when it began to be used";
+    const std::size_t used = listener.count("A2");
+    EXPECT_TRUE(listener.device().request({{"A1", {}}}));
+    EXPECT_TRUE(eventually([&] { return listener.count("A2") > used + 3; })) << "and is seen when it is left";
+    listener.stop();
+    EXPECT_EQ(listener.outOfStep(), 0);
+
+    PinListener fast(settings(), {"A1"});
+    ASSERT_TRUE(eventually([&] { return fast.count("A1") > 50; }));
+    EXPECT_EQ(fast.count("A2"), 0U) << "more than a fifth of the line";
+}
+
 TEST_F(Firmata, ThePeersMistakesCostBoundedMemoryAndAreShown) {
     PinListener listener(settings(), {"A0"});
     ASSERT_TRUE(eventually([&] { return listener.count("A0") > 0; }));
