@@ -34,10 +34,6 @@ std::int64_t periodOf(const ComputedSpec& how) {
     return std::llround(1e9 / how.rateHz);
 }
 
-Instant endOf(const Block& block) {
-    return block.group->clocked() ? block.timeOf(block.size()) : block.timeOf(block.size() - 1) + Duration{1};
-}
-
 /// The computed signals, each behind those that it needs.
 std::vector<std::shared_ptr<const SignalSpec>> computedInOrder(const Bench& bench) {
     std::vector<std::shared_ptr<const SignalSpec>> open, out;

@@ -9,15 +9,9 @@
 #include "core/base/log.h"
 #include "core/bench/keep.h"
 #include "core/bench/run_name.h"
+#include "core/chain/input_aligner.h"
 
 namespace cruscotto {
-
-namespace {
-/// Just behind the block's last sample.
-Instant endOf(const Block& block) {
-    return block.times.empty() ? block.timeOf(block.size()) : block.times.back() + nanoseconds(1);
-}
-}  // namespace
 
 Recorder::Recorder(std::unique_ptr<RunWriter> writer, std::string path, Instant since, Pace pace, RecorderLimits limits,
                    Beginning beginning)

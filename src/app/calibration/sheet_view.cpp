@@ -285,7 +285,8 @@ void SheetView::makeCapture(QVBoxLayout* column) {
     menu->addAction(tr("Zero here: it is at 0 now"), this, [withReference] { withReference(0); });
     menu->addAction(tr("Span here: it is at the full scale now…"), this, [this, withReference] {
         const SignalSpec* s = spec();
-        const auto scale = s ? expectedScale(*s) : std::nullopt;
+        if (!s) return;
+        const auto scale = expectedScale(*s);
         bool fine = false;
         const double v =
             QInputDialog::getDouble(this, tr("Span here"), tr("What it is in truth now, in %1").arg(unitOf(*s)),
@@ -592,6 +593,7 @@ QString SheetView::captureWords() const {
 
 void SheetView::shunt() {
     const SignalSpec* s = spec();
+    if (!s) return;
     const auto bridge = std::ranges::find_if(s->chain, [](const Stage& stage) { return stageKey(stage) == "bridge"; });
     if (bridge == s->chain.end()) return say(wrong_, tr("There is no bridge in this chain."));
     bool fine = false;

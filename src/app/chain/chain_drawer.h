@@ -59,6 +59,8 @@ private:
     void addLimits(QVBoxLayout* column);
     void addBudget(QVBoxLayout* column);
     void showUncertainty(Instant t);
+    /// What stands behind a value: its unit, and the expanded uncertainty.
+    static QString aroundText(double expanded, const std::string& unit);
     void addOutput(QVBoxLayout* column);
     void addKeep(QVBoxLayout* column);
     void addStageFields(StageCard& card, std::size_t i);

@@ -169,8 +169,10 @@ private:
         ChainSpec chain;
     };
     const Digits& digitsOf(const SignalSpec& s) const;
-    mutable std::map<std::string, Digits> digits_;  // by signal, worked out again every two seconds
-    std::string today_;                             // empty: that of the computer's clock
+    mutable std::map<std::string, Digits> digits_;  // by signal, worked out again every two seconds or so
+    static constexpr int digitsAFrame = 16;
+    mutable int digitsLeft_ = digitsAFrame;  // so many more are worked out before the next poll()
+    std::string today_;                      // empty: that of the computer's clock
     bool runDoneSaid_ = false, problemSaid_ = false;
     std::optional<Span> sleepSaid_;
     // Under way on threads of their own, looked after by poll(); each waits for its end before it goes.

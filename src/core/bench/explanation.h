@@ -31,7 +31,7 @@ struct Explanation {
 /// Errors: no such signal.
 Result<Explanation> explain(const Bench& bench, const Source& source, const std::string& signal, Instant t);
 
-/// All of it as lines of plain text. `seconds` is the moment as it is said.
+/// All of it as lines of plain text. `today`, as 2026-11-29, judges whether a calibration is overdue.
 std::string explanationText(const Explanation& explanation, const std::string& today);
 
 }  // namespace cruscotto

@@ -19,7 +19,7 @@ struct CalibrationPoint {
 
 struct CalibrationSheet {
     std::vector<CalibrationPoint> points{};
-    std::string fit = "line";   ///< "none", "offset", "proportional", "line", "polynomial-2" ... "table"
+    std::string fit = "line";   ///< "offset", "proportional", "line", "polynomial-2" ... "table"
     std::string unit{};         ///< UCUM, of the reference
     std::string date{}, due{};  ///< as 2026-11-29; empty: not given
     std::string person{}, reference{}, certificate{}, temperature{}, notes{};

@@ -52,6 +52,10 @@ void InputAligner::gap(std::size_t input, Instant from) {
     stretches.push_back({std::move(times), {held}, {Quality::stale}});
 }
 
+Instant endOf(const Block& block) {
+    return block.group->clocked() ? block.timeOf(block.size()) : block.timeOf(block.size() - 1) + Duration{1};
+}
+
 std::size_t InputAligner::ready(const StretchTimes& moments, Instant clockUntil) const {
     Instant known = clockUntil, farthest = clockUntil;
     for (const Input& in : inputs_) {

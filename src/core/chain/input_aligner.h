@@ -16,6 +16,8 @@ struct StretchTimes {
 };
 using StretchTimesPtr = std::shared_ptr<const StretchTimes>;
 StretchTimesPtr stretchTimes(const Block& block);
+/// Up to, and not at, which a block tells of its signals. Precondition: it has a sample.
+Instant endOf(const Block& block);
 
 /// Brings the readings of several signals, each with samples at times of its own, to the times at which a computed
 /// signal is due. What it gives depends on the samples and their times only, not on how they come in blocks, as long as

@@ -26,35 +26,34 @@ public:
 /// One whose raw samples were recorded, or whose readings were and stay.
 class RecordedLane : public Lane {
 public:
-    RecordedLane(RunReader& reader, const RunSignal& signal, const SignalSpec* corrected)
-        : replay_(reader, signal.group, {RunReader::Part{}.span, {signal.id}}),
-          blocks_(reader.blocks(signal.group, {RunReader::Part{}.span, {signal.id}})) {
-        if (!corrected) return;
+    RecordedLane(RunReader& reader, const RunSignal& signal, const SignalSpec* corrected) {
+        const RunReader::Part all{RunReader::Part{}.span, {signal.id}};
+        if (!corrected) {
+            replay_.emplace(reader, signal.group, all);
+            return;
+        }
+        blocks_.emplace(reader.blocks(signal.group, all));
         auto made = ChainEvaluator::make(corrected->chain, corrected->kind);
         evaluator_.emplace(made ? std::move(made.value()) : ChainEvaluator::nothing(corrected->chain.size()));
     }
     bool next() override {
-        if (evaluator_) {
-            block = blocks_.next();
+        if (blocks_) {
+            block = blocks_->next();
             if (block) evaluator_->process(*block, 0, readings);
             return block != nullptr;
         }
-        if (!replay_.next(step_)) return false;
+        if (!replay_->next(step_)) return false;
         block = step_.block;
         readings = step_.readings[0];
         return true;
     }
 
 private:
-    RunReplay replay_;
-    RunReader::Blocks blocks_;
+    std::optional<RunReplay> replay_;          // with the chains that it had
+    std::optional<RunReader::Blocks> blocks_;  // with the corrected one
     std::optional<ChainEvaluator> evaluator_;
     RunReplay::Step step_;
 };
-
-Instant endOf(const Block& block) {
-    return block.group->clocked() ? block.timeOf(block.size()) : block.timeOf(block.size() - 1) + Duration{1};
-}
 
 class ComputedLane : public Lane {
 public:
