@@ -553,7 +553,10 @@ void SheetView::refresh(Instant t) {
     if (!capture_) return;
     const double done = (session_.end() - capture_->from).seconds() / capture_->length.seconds();
     progress_->setValue(static_cast<int>(std::clamp(done, 0.0, 1.0) * 100));
-    if (done >= 1) endCapture();
+    // What was taken until then may still be on its way; of a slow signal nothing more comes for long.
+    const Instant until = capture_->from + capture_->length;
+    const bool arrived = session_.source().at(s->id, session_.end()).taken >= until;
+    if (done >= 1 && (arrived || session_.end() > until + seconds(1))) endCapture();
 }
 
 void SheetView::endCapture() {
