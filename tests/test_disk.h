@@ -2,14 +2,18 @@
 
 #include <sqlite3.h>
 
+#include <algorithm>
+#include <array>
 #include <atomic>
 #include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <map>
+#include <memory>
 #include <mutex>
 #include <random>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace cruscotto::test {
@@ -47,46 +51,89 @@ public:
         confirming.notify_all();
     }
 
-    /// Puts into `folder` what the disk may hold if the power went away now: all that was confirmed, and of the rest, a
-    /// sector of 4 KiB each, what `keep` says (the chance to have been written). Safe at any moment.
-    void cutPower(const std::string& folder, double keep, unsigned seed) {
-        std::map<std::string, Content> files;
-        {
-            const std::lock_guard lock(mutex_);
-            files = files_;
+    /// What the disk has confirmed of one file, in pages that copies of it share.
+    class Pages {
+    public:
+        void assign(std::string_view bytes) {
+            pages_.clear();
+            length_ = 0;
+            put(0, bytes);
         }
+        void put(std::size_t at, std::string_view bytes) {
+            if (length_ < at + bytes.size()) resize(at + bytes.size());
+            while (!bytes.empty()) {
+                const std::size_t n = std::min(bytes.size(), SIZE - at % SIZE);
+                auto& page = pages_[at / SIZE];
+                // Only this disk's own thread writes; who holds the page elsewhere keeps it as it was.
+                if (page.use_count() != 1) page = std::make_shared<Page>(page ? *page : Page{});
+                std::memcpy(page->data() + at % SIZE, bytes.data(), n);
+                at += n;
+                bytes.remove_prefix(n);
+            }
+        }
+        void resize(std::size_t length) {
+            if (length < length_ && length % SIZE != 0) {
+                auto& last = pages_[length / SIZE];
+                last = std::make_shared<Page>(last ? *last : Page{});
+                std::fill(last->begin() + static_cast<std::ptrdiff_t>(length % SIZE), last->end(), '\0');
+            }
+            pages_.resize((length + SIZE - 1) / SIZE);
+            length_ = length;
+        }
+        void writeTo(const std::filesystem::path& path) const {
+            std::ofstream out(path, std::ios::binary);
+            for (std::size_t i = 0; i < pages_.size(); ++i) {
+                const Page empty{};
+                out.write((pages_[i] ? *pages_[i] : empty).data(),
+                          static_cast<std::streamsize>(std::min(SIZE, length_ - i * SIZE)));
+            }
+        }
+
+    private:
+        static constexpr std::size_t SIZE = 4096;
+        using Page = std::array<char, SIZE>;
+        std::vector<std::shared_ptr<Page>> pages_;  // null: zeros
+        std::size_t length_ = 0;
+    };
+    struct Change {
+        std::size_t at = 0;
+        std::shared_ptr<const std::string> bytes;  // null: the file was cut to `at`
+    };
+    struct Content {
+        bool there = false;
+        Pages confirmed;
+        std::vector<Change> since;
+    };
+    /// What the disk held at one moment: cheap to take, so that taking it does not slow down who writes.
+    using Moment = std::map<std::string, Content>;
+
+    [[nodiscard]] Moment now() {
+        const std::lock_guard lock(mutex_);
+        return files_;
+    }
+    /// Puts into `folder` what the disk may hold if the power went away at `moment`: all that was confirmed, and of the
+    /// rest, a sector of 4 KiB each, what `keep` says (the chance to have been written).
+    static void cutPower(Moment moment, const std::string& folder, double keep, unsigned seed) {
         std::minstd_rand random(seed);
         std::bernoulli_distribution kept(keep);
-        for (const auto& [path, content] : files) {
+        for (auto& [path, content] : moment) {
             if (!content.there) continue;
-            std::string now = content.confirmed;
             for (const Change& c : content.since) {
-                if (c.isLength) {
-                    if (kept(random)) now.resize(c.at);
+                if (!c.bytes) {
+                    if (kept(random)) content.confirmed.resize(c.at);
                     continue;
                 }
-                for (std::size_t done = 0; done < c.bytes.size();) {
-                    const std::size_t n = std::min(c.bytes.size() - done, 4096 - (c.at + done) % 4096);
-                    if (kept(random)) put(now, c.at + done, c.bytes.substr(done, n));
+                for (std::size_t done = 0; done < c.bytes->size();) {
+                    const std::size_t n = std::min(c.bytes->size() - done, 4096 - (c.at + done) % 4096);
+                    if (kept(random)) content.confirmed.put(c.at + done, std::string_view(*c.bytes).substr(done, n));
                     done += n;
                 }
             }
-            std::ofstream(std::filesystem::path(folder) / std::filesystem::path(path).filename(), std::ios::binary)
-                << now;
+            content.confirmed.writeTo(std::filesystem::path(folder) / std::filesystem::path(path).filename());
         }
     }
 
 private:
-    struct Change {
-        std::size_t at = 0;
-        std::string bytes;
-        bool isLength = false;  // the file was cut to `at`
-    };
-    struct Content {
-        bool there = false;
-        std::string confirmed;
-        std::vector<Change> since;
-    };
     struct File {
         sqlite3_file base;
         sqlite3_io_methods methods;
@@ -100,11 +147,6 @@ private:
     }
     static File* of(sqlite3_file* f) { return reinterpret_cast<File*>(f); }
     static sqlite3_file* realOf(sqlite3_file* f) { return of(f)->real; }
-    static void put(std::string& to, std::size_t at, const std::string& bytes) {
-        if (to.size() < at + bytes.size()) to.resize(at + bytes.size());
-        to.replace(at, bytes.size(), bytes);
-    }
-
     static int open(sqlite3_vfs*, const char* name, sqlite3_file* f, int flags, int* outFlags) {
         TestDisk& d = *current();
         File* file = of(f);
@@ -119,7 +161,8 @@ private:
             if (!content.there) {
                 // What is there already has been confirmed by whoever made it.
                 std::ifstream before(name, std::ios::binary);
-                content = {true, {std::istreambuf_iterator<char>(before), {}}, {}};
+                content = {true, {}, {}};
+                content.confirmed.assign(std::string{std::istreambuf_iterator<char>(before), {}});
             }
         }
         sqlite3_io_methods& m = file->methods;
@@ -168,14 +211,14 @@ private:
         }
         if (of(f)->path)
             d.files_[*of(f)->path].since.push_back(
-                {static_cast<std::size_t>(at), std::string(static_cast<const char*>(from), static_cast<std::size_t>(n)),
-                 false});
+                {static_cast<std::size_t>(at),
+                 std::make_shared<const std::string>(static_cast<const char*>(from), static_cast<std::size_t>(n))});
         return realOf(f)->pMethods->xWrite(realOf(f), from, n, at);
     }
     static int cut(sqlite3_file* f, sqlite3_int64 size) {
         TestDisk& d = *current();
         const std::lock_guard lock(d.mutex_);
-        if (of(f)->path) d.files_[*of(f)->path].since.push_back({static_cast<std::size_t>(size), {}, true});
+        if (of(f)->path) d.files_[*of(f)->path].since.push_back({static_cast<std::size_t>(size), nullptr});
         return realOf(f)->pMethods->xTruncate(realOf(f), size);
     }
     static int sync(sqlite3_file* f, int) {
@@ -192,10 +235,10 @@ private:
         known = std::min(known, content.since.size());
         for (std::size_t i = 0; i < known; ++i) {
             const Change& c = content.since[i];
-            if (c.isLength)
-                content.confirmed.resize(c.at);
+            if (c.bytes)
+                content.confirmed.put(c.at, *c.bytes);
             else
-                put(content.confirmed, c.at, c.bytes);
+                content.confirmed.resize(c.at);
         }
         content.since.erase(content.since.begin(), content.since.begin() + static_cast<std::ptrdiff_t>(known));
         return SQLITE_OK;
@@ -210,7 +253,7 @@ private:
     sqlite3_vfs* real_ = nullptr;
     sqlite3_vfs vfs_{};
     std::mutex mutex_;
-    std::map<std::string, Content> files_;  // guarded by mutex_
+    Moment files_;  // guarded by mutex_
 };
 
 }  // namespace cruscotto::test

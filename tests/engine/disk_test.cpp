@@ -119,23 +119,32 @@ TEST(Disk, ARecordingEndsInOrderBeforeTheDiskIsFull) {
     EXPECT_TRUE(feed.read()->info().closed);
 }
 
-/// The longest time for which this computer did not let a thread run that had slept for a few milliseconds: what a
-/// recorder that is not let run either cannot commit meanwhile.
+/// How long this computer, in the second before now, did not let a thread run that wanted to: what a recorder that is
+/// not let run either cannot commit meanwhile. Measured by a thread that sleeps for a few milliseconds again and again.
 class Stalls {
 public:
-    [[nodiscard]] Duration longest() const { return {longest_.load()}; }
+    [[nodiscard]] Duration inTheLastSecond() {
+        const std::lock_guard lock(mutex_);
+        const auto now = Clock::now();
+        Clock::duration sum = now - woke_ > NAP ? now - woke_ - NAP : Clock::duration{};  // the one that lasts still
+        for (const auto& [when, late] : late_)
+            if (now - when < std::chrono::seconds(1)) sum += late;
+        return {std::chrono::nanoseconds(sum).count()};
+    }
 
 private:
-    std::atomic<std::int64_t> longest_{0};
+    using Clock = std::chrono::steady_clock;
+    static constexpr auto NAP = std::chrono::milliseconds(5);
+    std::mutex mutex_;
+    std::vector<std::pair<Clock::time_point, Clock::duration>> late_;
+    Clock::time_point woke_ = Clock::now();
     std::jthread watcher_{[this](const std::stop_token& stop) {
-        constexpr auto nap = std::chrono::milliseconds(5);
-        auto before = std::chrono::steady_clock::now();
         while (!stop.stop_requested()) {
-            std::this_thread::sleep_for(nap);
-            const auto now = std::chrono::steady_clock::now();
-            const std::int64_t late = std::chrono::nanoseconds(now - before - nap).count();
-            if (late > longest_) longest_ = late;
-            before = now;
+            std::this_thread::sleep_for(NAP);
+            const std::lock_guard lock(mutex_);
+            const auto now = Clock::now();
+            late_.emplace_back(now, now - woke_ - NAP);
+            woke_ = now;
         }
     }};
 };
@@ -144,13 +153,14 @@ private:
 void cutAgainAndAgain(const Bench& bench, int cuts) {
     // The disk is the one that TestDisk makes up: how busy the machine's own is does not count.
     struct Cut {
-        TempFolder folder{TempFolder::Where::memory};
         Instant at;
+        TestDisk::Moment held;
+        Duration stalled;
     };
     TestDisk disk;
     TempFolder folder(TempFolder::Where::memory);
-    const Stalls stalls;
-    std::vector<std::unique_ptr<Cut>> all;
+    Stalls stalls;
+    std::vector<Cut> all;
     std::minstd_rand random(11);
     auto engine = Engine::startRecorded(bench, folder.file("a.run"));
     ASSERT_TRUE(engine.ok()) << engine.error().english();
@@ -158,26 +168,27 @@ void cutAgainAndAgain(const Bench& bench, int cuts) {
     for (int i = 0; i < cuts; ++i) {
         const auto until = began + std::chrono::milliseconds(i * 80 + static_cast<int>(random() % 80));
         ASSERT_TRUE(eventually([&] { return std::chrono::steady_clock::now() > until; }));
-        auto cut = std::make_unique<Cut>();
-        cut->at = engine.value()->now();
-        disk.cutPower(cut->folder.file(""), std::array{0.0, 0.5, 0.95}[static_cast<std::size_t>(i % 3)],
-                      static_cast<unsigned>(random()));
-        all.push_back(std::move(cut));
+        const Instant at = engine.value()->now();
+        all.push_back({at, disk.now(), stalls.inTheLastSecond()});
     }
     engine.value()->stop();
     int opened = 0;
-    for (const auto& cut : all) {
-        const std::string path = cut->folder.file("a.run");
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        const Instant at = all[i].at;
+        const TempFolder left(TempFolder::Where::memory);
+        TestDisk::cutPower(std::move(all[i].held), left.file(""), std::array{0.0, 0.5, 0.95}[i % 3],
+                           static_cast<unsigned>(random()));
+        const std::string path = left.file("a.run");
         auto reader = RunReader::open(path);
-        if (cut->at > Instant{} + seconds(1)) {
+        if (at > Instant{} + seconds(1)) {
             ASSERT_TRUE(reader.ok()) << reader.error().english();
         }
         if (!reader) continue;
         ++opened;
-        EXPECT_EQ(test::integrity(path), "ok") << cut->at.ns;
+        EXPECT_EQ(test::integrity(path), "ok") << at.ns;
         const RunInfo& info = reader.value()->info();
-        if (!SANITIZED && cut->at > Instant{} + seconds(1)) {
-            EXPECT_GE(info.span.to, cut->at - milliseconds(500) - stalls.longest())
+        if (!SANITIZED && at > Instant{} + seconds(1)) {
+            EXPECT_GE(info.span.to, at - milliseconds(500) - all[i].stalled)
                 << "half a second is what a power cut may cost";
         }
         test::expectWhole(*reader.value());
