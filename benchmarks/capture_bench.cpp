@@ -131,6 +131,29 @@ void runStore(benchmark::State& state) {
 }
 BENCHMARK(runStore)->Arg(1024)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(2);
 
+/// What looking for evidence costs: the same bench captured with it and without it, by turns.
+void evidenceShare(benchmark::State& state) {
+    double with = 0, without = 0;
+    for (auto _ : state)
+        for (const bool looks : {true, false}) {
+            EngineOptions options;
+            options.pace = Pace::asFastAsPossible;
+            options.until = seconds(static_cast<double>(state.range(1)));
+            options.evidence = looks;
+            const auto began = std::chrono::steady_clock::now();
+            auto engine = Engine::start(wideBench(static_cast<double>(state.range(0))), options);
+            engine->wait();
+            (looks ? with : without) += since(began);
+        }
+    state.counters["share %"] = 100 * (with - without) / with;
+}
+BENCHMARK(evidenceShare)
+    ->Args({1000, 300})
+    ->Args({60'000, 20})
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime()
+    ->Iterations(5);
+
 void packSamples(benchmark::State& state) {
     auto group = std::make_shared<ScanGroup>();
     group->channels = {{"AI0", SampleType::int16, ChannelKind::analogInput}};

@@ -24,6 +24,18 @@ Json number(double v) {
     return std::isfinite(v) ? Json(v) : Json(nullptr);
 }
 
+Json evidenceJson(const std::vector<Evidence>& evidence) {
+    Json out = Json::array();
+    for (const Evidence& e : evidence)
+        out.push_back({{"doubt", doubtKind(e.doubt).key},
+                       {"suspicion", doubtKind(e.doubt).suspicion},
+                       {"grounds", e.grounds.english()},
+                       {"since", e.since.seconds()},
+                       {"sure", e.sure},
+                       {"remedy", doubtKind(e.doubt).remedy.english()}});
+    return out;
+}
+
 Json explanationJson(const Explanation& e) {
     Json j{
         {"signal", e.signal}, {"name", e.name}, {"at", e.at.seconds()}, {"wired", e.wired}, {"stages", Json::array()}};
@@ -58,6 +70,7 @@ Json explanationJson(const Explanation& e) {
                             {"certificate", e.calibration->certificate},
                             {"fit", e.calibration->fit},
                             {"points", e.calibration->points.size()}};
+    j["evidence"] = evidenceJson(e.evidence);
     if (!e.from.empty()) {
         j["from"] = Json::array();
         for (const Explanation& other : e.from) j["from"].push_back(explanationJson(other));

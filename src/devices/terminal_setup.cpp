@@ -15,6 +15,15 @@ std::vector<TerminalRequest> requestsOf(const Bench& bench, const std::string& d
     return out;
 }
 
+const TerminalSetting* probeAmong(const std::vector<TerminalSetting>& settings, const TerminalSetup& setup) {
+    for (const TerminalSetting& s : settings) {
+        if (!s.probe || chosen(setup, s) != s.otherwise) continue;
+        for (const TerminalSetting::Choice& c : s.choices)
+            if (c.key == s.probe->choice && c.blocked.empty()) return &s;
+    }
+    return nullptr;
+}
+
 std::string chosen(const TerminalSetup& setup, const TerminalSetting& setting) {
     const auto it = setup.find(setting.key);
     const auto* words = it == setup.end() ? nullptr : std::get_if<std::string>(&it->second);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -34,9 +35,18 @@ struct TerminalSetting {
     double number = 0;              ///< the number where the bench says nothing
     double low = 0, high = 0;       ///< of a number
     std::string unit{};             ///< UCUM, of a number
-    Text note{};                    ///< what comes of it in truth, as the nearest that the hardware can do
+    /// A load that can be switched on for a moment, to see whether anything holds the input: this choice pulls it
+    /// towards so many volts through so many ohms.
+    struct Probe {
+        std::string choice;
+        double volts = 0, ohms = 0;
+    };
+    std::optional<Probe> probe{};
+    Text note{};  ///< what comes of it in truth, as the nearest that the hardware can do
 };
 
+/// The setting of an input by which its connection can be checked now; null: none, as where a load is on already.
+const TerminalSetting* probeAmong(const std::vector<TerminalSetting>& settings, const TerminalSetup& setup);
 /// What the setup says, or what holds where it does not.
 std::string chosen(const TerminalSetup& setup, const TerminalSetting& setting);
 double numberSet(const TerminalSetup& setup, const TerminalSetting& setting);

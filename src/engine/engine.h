@@ -46,6 +46,8 @@ struct EngineOptions {
     /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are
     /// driven all the same.
     bool outputsAtRest = false;
+    /// Whether evidence is looked for; off only to measure what that costs.
+    bool evidence = true;
     /// What devices are made of; null: the kinds that this build knows.
     std::shared_ptr<const DeviceKinds> kinds;
 };
@@ -113,6 +115,15 @@ public:
     /// How the device refused or changed what this output was last set to; empty where it did not. See DeviceStatus.
     [[nodiscard]] Text outputProblem(const std::string& device, const std::string& terminal) const;
     [[nodiscard]] std::vector<SeenTerminal> seenTerminals() const;
+    /// Somebody says that the signal should read `value` now, as where it is grounded: its mean over the last second is
+    /// held against that. Evidence where it differs by more than `allowed` and its noise. Without a value what was said
+    /// is forgotten. All evidence is in source(): it is looked for about once a second of bench time; while it is a
+    /// suspicion, what is measured is of the quality suspect, in the run too.
+    void tell(const std::string& signal, std::optional<double> value, double allowed = 0);
+    /// Switches the load of an analog input on for about two seconds and looks whether anything holds the input: the
+    /// outcome is evidence, and what is measured meanwhile is suspect. Does nothing where its device has no such load
+    /// free (probeAmong()), or while another one is being checked.
+    void checkConnection(const std::string& signal);
     /// What passes on a device's link, for the wire view. Stays the same when the device is made anew.
     [[nodiscard]] std::shared_ptr<WireTap> wire(const std::string& device) const;
     /// The computer's last sleep, if it slept since the bench began. It is a gap in everything that is measured, and a

@@ -7,6 +7,7 @@
 #include "core/history/timeline.h"
 #include "core/run/run_format.h"
 #include "engine/engine_state.h"
+#include "engine/raw_worth.h"
 
 namespace cruscotto {
 
@@ -79,6 +80,9 @@ void Engine::State::evaluate(Group& group, Bound& bound, const Block& block) {
 
 void Engine::State::indexSignals() {
     signalsAt.clear();
+    agreedBy.clear();
+    for (const auto& spec : bench.signals)
+        if (spec->agrees) agreedBy.emplace(spec->agrees->with, spec);
     for (const auto& spec : bench.signals)
         signalsAt[spec->device + "\n" + (spec->computed ? spec->id : spec->terminal)].push_back(spec);
 }
@@ -137,8 +141,13 @@ void Engine::State::bind(Group& group) {
                 b.evaluated = std::move(was.evaluated);
                 b.filter = std::move(was.filter);
                 b.came = was.came;
+                b.noted = std::move(was.noted);
+                if (!group.anew && was.spec->chain == spec->chain && was.spec->setup == spec->setup &&
+                    was.spec->range == spec->range)
+                    b.watch = std::move(was.watch);
             }
             if (!b.history) b.history = std::make_shared<SignalHistory>(group.timeline, channel.type, size);
+            if (!b.watch && !spec->output) b.watch = std::make_shared<EvidenceWatch>(rawWorthOf(*spec, channel.type));
             source.follow(spec->id, b.history, spec->chain, spec->kind);
             now.push_back(std::move(b));
         }
@@ -241,7 +250,10 @@ void Engine::State::process(const BlockPtr& given) {
     take(group, sleptBefore(times[awake - 1], partOf(block, awake, times.size())));
 }
 
-void Engine::State::take(Group& group, const BlockPtr& block) {
+void Engine::State::take(Group& group, const BlockPtr& given) {
+    const BlockPtr block = withSuspicions(group, given);
+    const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
+    const bool looks = options.evidence && end >= group.nextLook;
     if (const auto& gap = block->gapBefore; gap && gap->lostSamples > 0 && gap->cause != couldNotFollow) {
         const Lock lock(queueMutex);
         noteLost(gap->lostSamples * group.bound.size(), gap->cause);
@@ -265,6 +277,12 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
             b.evaluator.emplace(evaluatorFor(*b.spec, b.units));
         b.evaluated = b.spec;
         evaluate(group, b, *block);
+        if (looks) {
+            b.newestReading = readings.values.back();
+            b.newestWorst = Quality::good;
+            for (const QualityInterval& q : readings.quality)
+                if (q.quality != Quality::suspect && q.begin < q.end) b.newestWorst = worse(b.newestWorst, q.quality);
+        }
         bytes += static_cast<double>(bytesOf(raw).size()) * b.share;
         finished.clear();
         b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);
@@ -279,7 +297,6 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
     measuredExact += bytes;
     measured.store(static_cast<std::uint64_t>(measuredExact), std::memory_order_relaxed);
     if (options.pace == Pace::asFastAsPossible && !group.inputs) {
-        const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
         if (end.ns > reached.load(std::memory_order_relaxed)) reached.store(end.ns, std::memory_order_release);
     }
     if (recorder) {
@@ -289,6 +306,10 @@ void Engine::State::take(Group& group, const BlockPtr& block) {
         noteShots();
     }
     if (!computedFrom.empty()) feedComputed(group, *block);
+    if (looks) {
+        group.nextLook = end + EvidenceWatch::every;
+        lookForEvidence(group, *block);
+    }
 }
 
 void Engine::State::react(const std::string& signal) {
@@ -360,8 +381,10 @@ void Engine::State::markOutputs(const std::string& device) {
 
 void Engine::State::markLost(const std::string& device, Quality quality) {
     for (auto& [key, group] : groups)
-        if (key.first == device && !key.second.starts_with(outputGroup))
+        if (key.first == device && !key.second.starts_with(outputGroup)) {
             for (Bound& b : group.bound) b.history->markLost(now(), quality);
+            forgetEvidence(group);
+        }
     markComputedLost(device, quality);
 }
 

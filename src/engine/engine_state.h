@@ -11,17 +11,19 @@
 #include "core/base/guarded.h"
 #include "core/base/level.h"
 #include "core/chain/input_aligner.h"
+#include "core/evidence/evidence_watch.h"
 #include "core/history/history_source.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
+#include "devices/terminal_setup.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
 #include "engine/output_arbiter.h"
 
 /// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
 /// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks),
-/// engine_computed.cpp (signals that are
-/// computed from others), engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
+/// engine_computed.cpp (signals that are computed from others), engine_evidence.cpp (what speaks against readings),
+/// engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
 namespace cruscotto {
 
 /// The group of an output's own samples is called by this and the output's id.
@@ -84,13 +86,17 @@ struct Engine::State {
         std::shared_ptr<const SignalSpec> evaluated;  // whose chain that is
         std::vector<NeededSignal> needs;              // other signals, for its chain
         std::vector<std::string> units;               // that those read in
-        bool wanted = false;  // another signal of this group needs it, or a computed one does
+        bool wanted = false;                          // another signal of this group needs it, or a computed one does
         Readings now;                                 // of the block at hand, where it is wanted
         std::shared_ptr<SignalHistory> history;
-        std::optional<KeepFilter> filter;  // where not every raw sample is recorded
-        std::size_t recorded = 0;          // else its place among the recorded columns
-        bool came = false;                 // something of it, since the recording began
-        double share = 1;                  // bytes recorded for each raw one, about
+        std::optional<KeepFilter> filter;      // where not every raw sample is recorded
+        std::size_t recorded = 0;              // else its place among the recorded columns
+        bool came = false;                     // something of it, since the recording began
+        double share = 1;                      // bytes recorded for each raw one, about
+        std::shared_ptr<EvidenceWatch> watch;  // null: an output
+        std::vector<Evidence> noted;           // of its evidence, in the run
+        double newestReading = 0;              // of the block at hand, where a look is due
+        Quality newestWorst = Quality::good;
     };
     /// A computed signal: what its inputs have brought so far, and the moments for which not all of them have come yet.
     struct Computed {
@@ -105,7 +111,7 @@ struct Engine::State {
             StretchTimesPtr times;
         };
         std::deque<Moments> waiting;
-        std::size_t done = 0;          // of the first of them
+        std::size_t done = 0;  // of the first of them
         Instant clockUntil;
         std::optional<std::int64_t> nextTick;  // of a rate of its own
         bool onlyOutputs = false;              // and of nothing that has a clock
@@ -118,9 +124,10 @@ struct Engine::State {
         std::vector<Bound> bound;
         std::vector<std::shared_ptr<std::atomic<double>>> newestRaw;  // by column
         Recorder::Columns columns;                                    // those that are recorded raw and whole
-        Instant newest;             // unclocked: time of the last sample; clocked: end of the last block
+        Instant newest;  // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
         bool anew = false;  // the device was made anew: its next samples do not go on from those before
+        Instant nextLook;   // for evidence
         const InputAligner::Aligned* inputs = nullptr;  // of a computed signal, for the block at hand
     };
 
@@ -136,7 +143,8 @@ struct Engine::State {
     Bench bench;
     std::map<std::pair<std::string, std::string>, Group> groups;
     std::unordered_map<std::string, std::vector<std::shared_ptr<const SignalSpec>>>
-        signalsAt;  // by device and terminal
+        signalsAt;                                                                     // by device and terminal
+    std::unordered_multimap<std::string, std::shared_ptr<const SignalSpec>> agreedBy;  // signals that name this one
     std::vector<std::unique_ptr<Computed>> computed;  // those that others need come before those
     /// By the signal that they need, or whose samples are their moments.
     std::unordered_multimap<std::string, Computed*> computedFrom;
@@ -290,6 +298,29 @@ struct Engine::State {
 
     /// A device that stamps its samples itself may do so out of order: traces and runs have them in order, and say so.
     BlockPtr ordered(Group& group, const BlockPtr& given);
+
+    /// The block with the samples of signals under suspicion marked as such; itself where there are none.
+    [[nodiscard]] BlockPtr withSuspicions(const Group& group, const BlockPtr& block) const;
+    /// Of an input whose load is switched on, to see whether anything holds it.
+    struct Probing {
+        std::string signal;
+        TerminalSetting::Probe how;
+        double before = 0;  ///< raw
+        Instant from;
+        std::optional<Instant> until;  ///< the load is off again, and this is over then
+    };
+    std::optional<Probing> probing;
+    void goOnProbing(Bound& bound, Instant at);
+    /// Asks the device for its terminals as the bench has them, with this setting of one of them changed.
+    void requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice);
+    /// Engine thread: what speaks against the readings of the group's signals.
+    void lookForEvidence(Group& group, const Block& block);
+    void lookAt(Group& group, Bound& bound, const Block& block);
+    void lookAtPair(Bound& bound, const std::string& with, const AgreesSpec& how, const Block& block);
+    /// Into the source, and where something began or ended, into the run.
+    void publishEvidence(Bound& bound, Instant at);
+    void forgetEvidence(Group& group);
+    [[nodiscard]] Bound* boundOf(const std::string& signal);
 
     /// Puts into order, and takes apart where the computer slept in between.
     void process(const BlockPtr& given);

@@ -70,6 +70,7 @@ private:
         about_ = s.id;
         name_ = s.name;
         const Reading r = source_.at(s.id, now_);
+        evidence(s);
         if (!connected(s, r)) return;
         const Stretch stretch = stretchOf(s);
         plausible(s, r);
@@ -120,6 +121,29 @@ private:
         return true;
     }
 
+    /// What the quality of the reading says too is said there.
+    void evidence(const SignalSpec& s) {
+        for (const Evidence& e : source_.evidenceAt(s.id, now_)) {
+            const DoubtKind& kind = doubtKind(e.doubt);
+            if (e.doubt == Doubt::openSensor || e.doubt == Doubt::clipped || e.doubt == Doubt::outOfRange ||
+                e.doubt == Doubt::tooCoarse)
+                continue;
+            if (e.doubt == Doubt::connected) {
+                add(Grade::good, "connected", e.grounds);
+                continue;
+            }
+            add(e.doubt == Doubt::notConnected ? Grade::red : Grade::amber,
+                e.doubt == Doubt::notConnected || e.doubt == Doubt::sameAsAnother ? "connected"
+                : e.doubt == Doubt::tooCoarse                                     ? "range"
+                : e.doubt == Doubt::tooSlow                                       ? "rate"
+                : e.doubt == Doubt::hums || e.doubt == Doubt::drifts              ? "noise"
+                                                                                  : "plausible",
+                text(CRUSCOTTO_TEXT("{0}, {1}: {2}"), kind.word.english(), surenessWord(e.sure).english(),
+                     e.grounds.english()),
+                kind.remedy);
+        }
+    }
+
     void plausible(const SignalSpec& s, const Reading& r) {
         if (r.quality == Quality::clipped)
             add(Grade::red, "plausible", CRUSCOTTO_TEXT("is clipped: the true value is beyond the range."),
@@ -127,9 +151,9 @@ private:
         else if (r.quality == Quality::outOfRange)
             add(Grade::red, "plausible", CRUSCOTTO_TEXT("lies outside of what its chain holds for possible."),
                 CRUSCOTTO_TEXT("Its chain says at which stage."));
-        else if (r.quality == Quality::suspect)
+        else if (r.quality == Quality::suspect && !anySuspicion(source_.evidenceAt(s.id, now_)))
             add(Grade::amber, "plausible", CRUSCOTTO_TEXT("is under suspicion."),
-                CRUSCOTTO_TEXT("Its chain says why."));
+                CRUSCOTTO_TEXT("Its chain says why, or that of a signal that it needs."));
         if (const Verdict v = verdictOf(s.limits, r.value); v == Verdict::low || v == Verdict::high)
             add(Grade::amber, "plausible",
                 v == Verdict::low ? CRUSCOTTO_TEXT("stands below its low limit.")

@@ -76,6 +76,11 @@ void RunSource::read(const std::stop_token& stop) {
     overviewsStand_.store(true, std::memory_order_release);
     const bool inParts = total * bytesPerSample > memoryBytes_;
     inParts_.store(inParts, std::memory_order_release);
+    for (const RunEvent& e : info.events) {
+        const auto noted = evidenceFromEvent(e.at, e.words);
+        if (noted && e.kind == evidenceBegins) loaded_.evidence().begins(*noted);
+        if (noted && e.kind == evidenceEnds) loaded_.evidence().ends(noted->signal, noted->evidence.doubt, e.at);
+    }
     {
         const Lock lock(mutex_);
         info_ = std::make_shared<const RunInfo>(info);

@@ -48,6 +48,9 @@ public:
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;
+    [[nodiscard]] std::vector<Evidence> evidenceAt(const std::string& signal, Instant t) const override {
+        return loaded_.evidenceAt(signal, t);
+    }
     /// From now on stagesAt() tells what this chain makes of the signal's raw samples; readings stay as they are.
     void tryChain(const std::string& signal, const ChainSpec& chain) { loaded_.setChain(signal, chain); }
     [[nodiscard]] std::uint64_t revision() const override { return revision_.load(std::memory_order_acquire); }

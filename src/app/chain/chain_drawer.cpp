@@ -139,6 +139,7 @@ void ChainDrawer::rebuild() {
         showers_.clear();
         limitsCard_ = nullptr;
         budget_ = nullptr;
+        evidence_ = nullptr;
         behind_.clear();
         uncertainAt_.reset();
         watch_ = nullptr;
@@ -149,6 +150,7 @@ void ChainDrawer::rebuild() {
         column->setSpacing(0);
         addIdentity(column);
         if (session_.isRun()) addCorrection(column);
+        if (!isOutput(s->kind) && !asksForSensor_) addEvidence(column);
         if (s->computed)
             addComputation(column);
         else
@@ -402,6 +404,7 @@ void ChainDrawer::addLimits(QVBoxLayout* column) {
     showers_.push_back(
         [decimals](const SignalSpec& s) { decimals->show(s.decimals ? QString::number(*s.decimals) : QString()); });
     place(card->fields(), labelled(tr("Decimals"), decimals, card));
+    if (!session_.isRun()) addAgreement(*card);
     limitsCard_ = card;
     column->addWidget(card);
 }
@@ -589,6 +592,7 @@ void ChainDrawer::refresh(Instant t, bool digits) {
     const std::vector<double> values = session_.source().stagesAt(s->id, t);
     if (watch_) watch_->look(session_.source(), *s, values, t);
     showUncertainty(t);
+    showEvidence(t);
     std::string unit = isOutput(s->kind) ? s->unit() : rawUnit(s->kind);
     double step = 0;  // of the converter, as long as the unit stays
     std::string stepUnit;

@@ -59,6 +59,11 @@ private:
     void addLimits(QVBoxLayout* column);
     void addBudget(QVBoxLayout* column);
     void showUncertainty(Instant t);
+    /// What speaks for and against the reading, each with its grounds, and what can be asked of it.
+    void addEvidence(QVBoxLayout* column);
+    void showEvidence(Instant t);
+    /// Another signal that should read the same.
+    void addAgreement(StageCard& card);
     /// What stands behind a value: its unit, and the expanded uncertainty.
     static QString aroundText(double expanded, const std::string& unit);
     void addOutput(QVBoxLayout* column);
@@ -103,6 +108,7 @@ private:
     std::vector<std::pair<std::size_t, StageTrace*>> traces_;  ///< by stage
     StageCard* limitsCard_ = nullptr;
     class BudgetView* budget_ = nullptr;
+    QLabel* evidence_ = nullptr;
     std::vector<double> behind_;  ///< standard uncertainties, when they were worked out last
     std::optional<Instant> uncertainAt_;
     std::vector<std::function<void(const SignalSpec&)>> showers_;

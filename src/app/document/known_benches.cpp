@@ -13,7 +13,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int most = 2000;
+constexpr int mostBenches = 2000;
 
 QByteArray lineOf(const QByteArray& content) {
     return QCryptographicHash::hash(content, QCryptographicHash::Sha256).toHex();
@@ -21,7 +21,7 @@ QByteArray lineOf(const QByteArray& content) {
 
 QList<QByteArray> linesOf(const QString& path) {
     QFile file(path);
-    return file.open(QIODevice::ReadOnly) ? file.read(most * 80).split('\n') : QList<QByteArray>();
+    return file.open(QIODevice::ReadOnly) ? file.read(mostBenches * 80).split('\n') : QList<QByteArray>();
 }
 
 }  // namespace
@@ -44,7 +44,7 @@ void KnownBenches::remember(const QByteArray& content) const {
     if (lines.contains(line)) return;
     lines.removeAll({});
     lines.append(line);
-    while (lines.size() > most) lines.removeFirst();
+    while (lines.size() > mostBenches) lines.removeFirst();
     QDir().mkpath(QFileInfo(file_).absolutePath());
     QSaveFile out(file_);
     if (!out.open(QIODevice::WriteOnly) || out.write(lines.join('\n') + '\n') < 0 || !out.commit())

@@ -247,6 +247,7 @@ QVariant SignalModel::data(const QModelIndex& index, int role) const {
         return QString("%1 %2 %3 %4").arg(shown(r.signal->name), r.value, r.unit, r.quality).simplified();
     }
     if (role == Qt::EditRole && r.signal) return shown(r.signal->name);
+    if (role == Qt::ToolTipRole && r.signal && !r.evidence.isEmpty()) return r.evidence;
     if (role == Qt::ToolTipRole && r.signal && r.signal->computed)
         return tr("%1, computed. Drag it to the page; double-click to see how it is worked out.")
             .arg(shown(r.signal->name));
@@ -281,7 +282,8 @@ bool SignalModel::refresh(Instant t) {
         for (const auto& s : session_.bench().signals) {
             const Reading r = session_.source().at(s->id, t);
             const Verdict verdict = verdictOf(s->limits, r.value);
-            if (r.quality != Quality::good || verdict == Verdict::low || verdict == Verdict::high) unwell.insert(s->id);
+            const bool doubted = !remarkOn(*s, r, session_.source().evidenceAt(s->id, t)).words.isEmpty();
+            if (doubted || verdict == Verdict::low || verdict == Verdict::high) unwell.insert(s->id);
         }
         if (unwell != unwell_) {
             unwell_ = std::move(unwell);
@@ -320,7 +322,9 @@ bool SignalModel::refresh(Instant t) {
         session_.seen().look(s, session_.source(), reading.value);
         r.value = s.isState() ? stateWord(s, reading.value) : session_.numberText(s, reading.value);
         r.unit = r.value == QStringLiteral("–") ? QString() : unitOf(s);
-        const Remark remark = remarkOn(s, reading);
+        const auto evidence = session_.source().evidenceAt(s.id, t);
+        r.evidence = evidenceText(evidence);
+        const Remark remark = remarkOn(s, reading, evidence);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
         r.qualityColour = remark.colour;
         if (const Stage* sheet = r.quality.isEmpty() ? calibrationIn(s.chain) : nullptr)

@@ -21,6 +21,7 @@ public:
         std::shared_ptr<const SignalSpec> signal;  ///< null: a device's heading
         std::shared_ptr<const DeviceSpec> device;
         QString value, unit, quality;
+        QString evidence;  ///< with its grounds
         QColor qualityColour;
         QString sentence;  ///< a device's, where there is something to say
         std::vector<Column> columns;

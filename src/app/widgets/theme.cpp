@@ -4,7 +4,10 @@
 #include <QCoreApplication>
 #include <QFontMetricsF>
 #include <QPalette>
+#include <algorithm>
 #include <cmath>
+
+#include "app/widgets/words.h"
 
 namespace cruscotto {
 
@@ -199,7 +202,11 @@ QString qualityText(Quality quality) {
     return QStringLiteral("▲ ") + QCoreApplication::translate("core", qualityWord(quality));
 }
 
-Remark remarkOn(const SignalSpec& s, const Reading& reading) {
+Remark remarkOn(const SignalSpec& s, const Reading& reading, const std::vector<Evidence>& evidence) {
+    const auto said = std::ranges::find_if(evidence, [](const Evidence& e) { return doubtKind(e.doubt).aloud; });
+    const QString word =
+        said == evidence.end() ? QString() : QStringLiteral("▲ ") + cruscotto::shown(doubtKind(said->doubt).word);
+    if (reading.quality == Quality::suspect && !word.isEmpty()) return {word, theme().amber};
     if (reading.quality != Quality::good) return {qualityText(reading.quality), qualityColour(reading.quality)};
     switch (verdictOf(s.limits, reading.value)) {
         case Verdict::low:
@@ -207,8 +214,17 @@ Remark remarkOn(const SignalSpec& s, const Reading& reading) {
         case Verdict::high:
             return {QCoreApplication::translate("core", "▲ above limit"), theme().red};
         default:
-            return {};
+            return {word, theme().amber};
     }
+}
+
+QString evidenceText(const std::vector<Evidence>& evidence) {
+    QStringList lines;
+    for (const Evidence& e : evidence)
+        lines << QStringLiteral("%1, %2: %3")
+                     .arg(cruscotto::shown(doubtKind(e.doubt).word), cruscotto::shown(surenessWord(e.sure)),
+                          cruscotto::shown(e.grounds));
+    return lines.join('\n');
 }
 
 QColor qualityColour(Quality quality) {

@@ -47,8 +47,11 @@ struct Remark {
     QString words;
     QColor colour;
 };
-/// What is wrong with it; else which limit it passed.
-Remark remarkOn(const SignalSpec& s, const Reading& reading);
+/// What is wrong with it, in the word of the evidence where there is one; else which limit it passed; else what is to
+/// be known of it all the same.
+Remark remarkOn(const SignalSpec& s, const Reading& reading, const std::vector<Evidence>& evidence);
+/// The evidence with its grounds, for a hint; empty: nothing is to be said.
+QString evidenceText(const std::vector<Evidence>& evidence);
 
 /// A quality as one or two translated words with a shape before them ("▲ clipped"); empty for good.
 QString qualityText(Quality quality);

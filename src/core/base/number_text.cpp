@@ -11,8 +11,8 @@ namespace cruscotto {
 
 namespace {
 
-constexpr std::array<double, 23> powers{1e0,  1e1,  1e2,  1e3,  1e4,  1e5,  1e6,  1e7,  1e8,  1e9,  1e10, 1e11,
-                                        1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20, 1e21, 1e22};
+constexpr std::array<double, 23> powersOfTen{1e0,  1e1,  1e2,  1e3,  1e4,  1e5,  1e6,  1e7,  1e8,  1e9,  1e10, 1e11,
+                                             1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18, 1e19, 1e20, 1e21, 1e22};
 
 constexpr auto pairs = [] {
     std::array<char, 200> out{};
@@ -57,12 +57,12 @@ char* writeShortest(char* to, double v) {
         // the power of ten at or below it: from the power of two, then corrected
         const int two = static_cast<int>(std::bit_cast<std::uint64_t>(size) >> 52) - 1023;
         int ten = (two * 1233) >> 12;  // log10(2), rounded down
-        if (ten >= 0 ? size >= powers[static_cast<std::size_t>(ten + 1)]
-                     : size * powers[static_cast<std::size_t>(-ten - 1)] >= 1)
+        if (ten >= 0 ? size >= powersOfTen[static_cast<std::size_t>(ten + 1)]
+                     : size * powersOfTen[static_cast<std::size_t>(-ten - 1)] >= 1)
             ++ten;
         int decimals = 14 - ten;
-        const auto rounded = static_cast<std::int64_t>(size * powers[static_cast<std::size_t>(decimals)] + 0.5);
-        if (static_cast<double>(rounded) / powers[static_cast<std::size_t>(decimals)] == size) {
+        const auto rounded = static_cast<std::int64_t>(size * powersOfTen[static_cast<std::size_t>(decimals)] + 0.5);
+        if (static_cast<double>(rounded) / powersOfTen[static_cast<std::size_t>(decimals)] == size) {
             auto m = static_cast<std::uint64_t>(rounded);
             takeZeros<8, 100'000'000>(m, decimals);
             takeZeros<4, 10'000>(m, decimals);

@@ -93,6 +93,12 @@ Bench withoutSignal(Bench bench, const std::string& id) {
         bench = withSignal(std::move(bench), std::move(next));
     }
     take(bench.signals, id);
+    for (auto& signal : bench.signals) {
+        if (!signal->agrees || signal->agrees->with != id) continue;
+        SignalSpec alone = *signal;
+        alone.agrees.reset();
+        signal = std::make_shared<const SignalSpec>(std::move(alone));
+    }
     dropFromPages(bench, id);
     return bench;
 }
@@ -212,6 +218,19 @@ std::vector<std::shared_ptr<const SignalSpec>> dependentsOf(const Bench& bench, 
             std::ranges::any_of(neededSignals(signal->chain), [&](const NeededSignal& n) { return n.id == id; }))
             out.push_back(signal);
     return out;
+}
+
+Result<void> checkAgrees(const Bench& bench, const SignalSpec& signal) {
+    if (!signal.agrees) return {};
+    const SignalSpec* other = bench.signal(signal.agrees->with);
+    if (!other)
+        return failure("{0} should agree with the signal \"{1}\", which is not there.", signal.name,
+                       signal.agrees->with);
+    if (other->id == signal.id) return failure("{0} agrees with itself always. Name another signal.", signal.name);
+    if (!convertUnit(other->unit(), signal.unit()))
+        return failure("{0} reads in {1} and {2} in {3}: whether they agree cannot be told.", signal.name,
+                       unitText(signal.unit()), other->name, unitText(other->unit()));
+    return {};
 }
 
 Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal) {

@@ -79,6 +79,14 @@ struct ComputedSpec {
     bool operator==(const ComputedSpec&) const = default;
 };
 
+/// Another signal that should read the same, within so much; for less than so many seconds they may differ.
+struct AgreesSpec {
+    std::string with;
+    double within = 0;  ///< in the reading's unit, above 0
+    double forSeconds = 1;
+    bool operator==(const AgreesSpec&) const = default;
+};
+
 /// How a terminal is set up, by the keys that its device's driver declares: the key of a choice, or a number.
 using TerminalSetup = std::map<std::string, std::variant<double, std::string>>;
 
@@ -98,6 +106,7 @@ struct SignalSpec {
     std::optional<int> decimals{};  ///< of its readings, fixed by hand; empty: as many as are known
     std::optional<OutputSpec> output;
     std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
+    std::optional<AgreesSpec> agrees;
     std::string onWord, offWord;           ///< digital: what to call the two states
     KeepSpec keep;
     JsonText extra;
@@ -148,6 +157,7 @@ struct RecordingSpec {
     std::string name = "{bench}-{date}-{time}";   ///< see checkRunName()
     double splitMinutes = 0, splitMegabytes = 0;  ///< a new file after so much; 0: never
     double keepFreeMegabytes = 256;               ///< a recording ends in order before the disk has less free
+    bool preflight = false;                       ///< what is to be looked after is shown before one begins
     RunNotes notes;                               ///< written into every run, until they are changed
     JsonText extra;
     bool operator==(const RecordingSpec&) const = default;
@@ -232,6 +242,8 @@ bool takeChain(SignalSpec& signal, const SignalSpec& of);
 std::vector<std::string> neededUnits(const Bench& bench, const SignalSpec& signal);
 /// The signals that the signal's chain needs are there, read in such units, and do not need it themselves.
 Result<void> checkNeeded(const Bench& bench, const SignalSpec& signal);
+/// The signal that it should agree with is there, is another one, and measures the same kind of quantity.
+Result<void> checkAgrees(const Bench& bench, const SignalSpec& signal);
 /// The signals whose chains need this one.
 std::vector<std::shared_ptr<const SignalSpec>> dependentsOf(const Bench& bench, const std::string& id);
 

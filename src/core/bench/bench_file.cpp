@@ -167,6 +167,8 @@ void checkReferences(const Bench& bench, std::vector<Problem>& problems) {
         if (isOutput(s.kind) && !terminals.insert(s.device + "\n" + s.terminal).second)
             problems.push_back({where + "/terminal", 0, text("{0} is driven by another signal already.", s.terminal)});
         if (!eachIsRight) continue;
+        if (auto fine = checkAgrees(bench, s); !fine)
+            problems.push_back({where + "/agrees/with", 0, fine.error().message});
         if (auto fine = checkNeeded(bench, s); !fine) problems.push_back({where + "/chain", 0, fine.error().message});
     }
     for (std::size_t p = 0; p < bench.pages.size(); ++p) {
@@ -289,6 +291,7 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
             if (!(spec.*member >= 0 && spec.*member <= most))
                 r.complain(key, text("A number from 0 to {0} is expected here.", most));
         }
+        spec.preflight = r.flag("pre-flight");
         for (const auto& [key, words] : runNoteKeys) spec.notes.*words = r.words(key);
         spec.extra = r.rest();
     }
@@ -323,6 +326,7 @@ std::string writeBench(const Bench& bench) {
         if (spec.splitMinutes > 0) r["split-minutes"] = spec.splitMinutes;
         if (spec.splitMegabytes > 0) r["split-mb"] = spec.splitMegabytes;
         r["keep-free-mb"] = spec.keepFreeMegabytes;
+        if (spec.preflight) r["pre-flight"] = true;
         for (const auto& [key, words] : runNoteKeys)
             if (!(spec.notes.*words).empty()) r[key] = spec.notes.*words;
         addExtra(r, spec.extra);

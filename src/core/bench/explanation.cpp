@@ -10,7 +10,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int deepest = 8;
+constexpr int deepestExplained = 8;
 
 Result<Explanation> explainAt(const Bench& bench, const Source& source, const std::string& signal, Instant t,
                               int depth) {
@@ -25,6 +25,7 @@ Result<Explanation> explainAt(const Bench& bench, const Source& source, const st
                             : fmt::format("{}, terminal {}", device ? device->name : s->device, s->terminal);
     out.reading = source.at(signal, t);
     out.unit = s->unit();
+    out.evidence = source.evidenceAt(signal, t);
     if (const Stage* sheet = calibrationIn(s->chain)) out.calibration = sheetOf(*sheet);
     auto uncertainty = uncertaintyAt(bench, source, signal, t);
     if (uncertainty)
@@ -45,7 +46,7 @@ Result<Explanation> explainAt(const Bench& bench, const Source& source, const st
         if (out.uncertainty && i < out.uncertainty->behind.size()) step.standard = out.uncertainty->behind[i];
         out.steps.push_back(std::move(step));
     }
-    if (depth < deepest)
+    if (depth < deepestExplained)
         for (const NeededSignal& needed : neededSignals(s->chain))
             if (auto other = explainAt(bench, source, needed.id, t, depth + 1))
                 out.from.push_back(std::move(other.value()));
@@ -84,6 +85,12 @@ void write(std::string& out, const Explanation& e, const std::string& today, int
     }
     line("  " + (e.calibration ? calibrationState(*e.calibration, today).english()
                                : std::string("There is no calibration sheet in the chain.")));
+    for (const Evidence& said : e.evidence) {
+        const DoubtKind& kind = doubtKind(said.doubt);
+        line(fmt::format("  {} since {} s, {}: {}", kind.word.english(), shortNumber(said.since.seconds()),
+                         surenessWord(said.sure).english(), said.grounds.english()));
+    }
+    if (e.evidence.empty()) line("  Nothing speaks against it.");
     for (const Explanation& other : e.from) write(out, other, today, depth + 1);
 }
 

@@ -24,6 +24,7 @@ struct Explanation {
     std::optional<Uncertainty> uncertainty;
     Text whyNone;  ///< where there is no uncertainty
     std::optional<CalibrationSheet> calibration;
+    std::vector<Evidence> evidence;
     /// What it is computed from, each by itself.
     std::vector<Explanation> from;
 };

@@ -306,6 +306,8 @@ Json signalJson(const SignalSpec& s) {
     if (s.output && s.output->onReturn != OutputSpec::OnReturn::safe)
         j["output"]["on-return"] = s.output->onReturn == OutputSpec::OnReturn::start ? "start" : "before";
     if (s.output && s.output->unit != OutputSpec{}.unit) j["output"]["unit"] = s.output->unit;
+    if (s.agrees)
+        j["agrees"] = Json{{"with", s.agrees->with}, {"within", s.agrees->within}, {"for-s", s.agrees->forSeconds}};
     if (!s.onWord.empty()) j["on"] = s.onWord;
     if (!s.offWord.empty()) j["off"] = s.offWord;
     if (s.keep != KeepSpec{}) j["keep"] = keepJson(s.keep);
@@ -372,6 +374,14 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
                 o.complain(key, text("This must lie between \"low\" and \"high\"."));
     }
     if (isOutput(s.kind) && !s.output) s.output = OutputSpec{0, isDigital(s.kind) ? 1.0 : 10.0, 0, 0};
+    if (const Json* agrees = f.find("agrees")) {
+        JsonFields a(*agrees, where + "/agrees", problems);
+        s.agrees = AgreesSpec{a.string("with", true), a.neededNumber("within"), a.number("for-s", 1)};
+        if (!(s.agrees->within > 0)) a.complain("within", text("A number above 0 is expected here."));
+        constexpr double longestSeconds = 86400;
+        if (!(s.agrees->forSeconds >= 0 && s.agrees->forSeconds <= longestSeconds))
+            a.complain("for-s", text("A number from {0} to {1} is expected here.", 0, longestSeconds));
+    }
     s.onWord = f.string("on");
     s.offWord = f.string("off");
     if (const Json* keep = f.find("keep")) s.keep = readKeep(*keep, where + "/keep", problems);

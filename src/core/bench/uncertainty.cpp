@@ -14,7 +14,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int deepest = 32;
+constexpr int deepestBudget = 32;
 
 /// A reading as a sum of independent errors, each with the slope to it.
 struct LinearForm {
@@ -59,7 +59,7 @@ public:
         if (const auto known = done_.find(id); known != done_.end()) return known->second;
         const SignalSpec* s = bench_.signal(id);
         if (!s) return failure("There is no signal \"{0}\".", id);
-        if (depth > deepest) return failure("{0} needs itself.", s->name);
+        if (depth > deepestBudget) return failure("{0} needs itself.", s->name);
         const std::vector<double> values = moment_.stages(id);
         LinearForm form;
         if (isOutput(s->kind)) {

@@ -56,6 +56,7 @@ void HistorySource::setChain(const std::string& signal, const ChainSpec& chain) 
 }
 
 void HistorySource::remove(const std::string& signal) {
+    evidence_.remove(signal);
     const Lock lock(mutex_);
     entries_.erase(signal);
 }

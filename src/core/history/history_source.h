@@ -9,6 +9,7 @@
 
 #include "core/base/guarded.h"
 #include "core/chain/chain.h"
+#include "core/evidence/evidence_log.h"
 #include "core/history/signal_history.h"
 #include "core/history/source.h"
 
@@ -41,6 +42,10 @@ public:
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;
+    [[nodiscard]] std::vector<Evidence> evidenceAt(const std::string& signal, Instant t) const override {
+        return evidence_.at(signal, t);
+    }
+    [[nodiscard]] EvidenceLog& evidence() { return evidence_; }
 
 protected:
     struct Entry {
@@ -61,6 +66,7 @@ protected:
                                                             const std::vector<Instant>& times) const;
 
 private:
+    EvidenceLog evidence_;
     mutable Mutex mutex_;
     std::unordered_map<std::string, std::shared_ptr<const Entry>> entries_ GUARDED_BY(mutex_);
     WallAnchor anchor_ GUARDED_BY(mutex_);

@@ -39,6 +39,19 @@ Samples RawRing::copy(std::uint64_t first, std::size_t n) const {
         rings_);
 }
 
+void RawRing::thinned(std::uint64_t end, std::size_t n, std::size_t stride, std::vector<double>& out) const {
+    out.clear();
+    std::visit(
+        [&](const auto& ring) {
+            const std::uint64_t first = ring->firstKept();
+            if (end <= first) return;
+            n = std::min<std::size_t>(n, (end - first - 1) / stride + 1);
+            out.resize(n);
+            for (std::size_t i = 0; i < n; ++i) out[i] = static_cast<double>(ring->at(end - 1 - (n - 1 - i) * stride));
+        },
+        rings_);
+}
+
 std::optional<std::uint64_t> SignalHistory::Level::lastAtOrBefore(Instant t) const {
     return lastNotAfter(begin.firstKept(), count(), t.ns, [&](std::uint64_t i) { return begin.at(i); });
 }
@@ -332,6 +345,11 @@ bool SignalHistory::rawBefore(Instant t, std::size_t n, Duration reach, std::vec
         times.push_back(*when);
     }
     return reaches && firstKeptSample() <= begin;
+}
+
+std::uint64_t SignalHistory::newestRaw(std::size_t n, std::size_t stride, std::vector<double>& out) const {
+    raw_.thinned(count(), n, stride, out);
+    return base_ + count();
 }
 
 std::pair<std::uint64_t, std::uint64_t> SignalHistory::held() const {

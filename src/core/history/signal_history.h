@@ -42,6 +42,8 @@ public:
     [[nodiscard]] double at(std::uint64_t index) const {
         return std::visit([&](const auto& r) { return static_cast<double>(r->at(index)); }, rings_);
     }
+    /// Every `stride`-th sample before `end`, the last one always, `n` at most, in order.
+    void thinned(std::uint64_t end, std::size_t n, std::size_t stride, std::vector<double>& out) const;
     /// As they came. What has been overwritten meanwhile is of no use: look at firstKept() behind it.
     [[nodiscard]] Samples copy(std::uint64_t first, std::size_t n) const;
 
@@ -93,6 +95,9 @@ public:
     };
     /// Samples [first, first + n) by the timeline's count; false if they are no longer all held.
     [[nodiscard]] bool copy(std::uint64_t first, std::size_t n, Stretch& out) const;
+    /// The newest raw samples, every `stride`-th of them, `n` at most, as far as they are held. Returns the number of
+    /// the sample behind the last one, by the timeline's count.
+    std::uint64_t newestRaw(std::size_t n, std::size_t stride, std::vector<double>& out) const;
     /// The raw samples that end at t: at least n of them and at least `reach` back, where that much is kept.
     [[nodiscard]] bool rawBefore(Instant t, std::size_t n, Duration reach, std::vector<double>& raw,
                                  std::vector<Instant>& times) const;

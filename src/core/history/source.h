@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "core/base/time.h"
+#include "core/evidence/evidence.h"
 #include "core/signal/block.h"
 #include "core/signal/pyramid.h"
 
@@ -86,6 +87,10 @@ public:
     /// The single readings in the span, with one more on either side where there is one, and NaN points in gaps. False,
     /// and nothing in `out`, if there are more than `most` or they are no longer kept: ask for columns then.
     virtual bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const = 0;
+    /// What was to be said against the signal's readings at t, the worst first.
+    [[nodiscard]] virtual std::vector<Evidence> evidenceAt(const std::string& /*signal*/, Instant /*t*/) const {
+        return {};
+    }
     /// Grows when what was answered about the past can now be answered better.
     [[nodiscard]] virtual std::uint64_t revision() const { return 0; }
 };

@@ -11,7 +11,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr int deepest = 64;
+constexpr int deepestNeeds = 64;
 
 /// The readings of one signal of the run, in order.
 class Lane {
@@ -125,7 +125,7 @@ Result<std::unique_ptr<Lane>> laneOf(RunReader& reader, const std::string& id,
 Result<std::unique_ptr<Lane>> computedLane(RunReader& reader, const Recomputed& what,
                                            const std::map<std::string, SignalSpec>& corrected,
                                            const std::set<std::string>& anew, int depth) {
-    if (depth > deepest) return failure("{0} needs itself.", what.spec->name);
+    if (depth > deepestNeeds) return failure("{0} needs itself.", what.spec->name);
     std::vector<std::unique_ptr<Lane>> inputs;
     std::vector<std::string> units;
     for (const NeededSignal& needed : neededSignals(what.spec->chain)) {

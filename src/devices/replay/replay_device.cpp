@@ -133,28 +133,38 @@ private:
     }
 
     /// Samples come at their own times, a few milliseconds' worth together; as fast as possible whole blocks, the one
-    /// that ends first before the others. False if stopped, or where the context ends.
+    /// that ends first before the others. Of what has no clock, as what outputs were set to, a block may span minutes:
+    /// its samples come before what was measured behind them. False if stopped, or where the context ends.
     bool play(DeviceSink& sink, std::stop_token& stop, std::vector<Track>& tracks, Instant from, Instant lapBegan) {
         constexpr Duration together = milliseconds(5);
         const bool fast = context_.pace == Pace::asFastAsPossible;
         while (true) {
             Track* best = nullptr;
             Instant bestTime;
+            std::optional<Instant> second;
             for (Track& t : tracks) {
                 if (!t.next) continue;
-                const Instant time = t.next->timeOf(fast ? t.next->size() - 1 : t.at);
-                if (!best || time < bestTime) {
-                    best = &t;
-                    bestTime = time;
+                const Instant time = t.next->timeOf(fast && t.next->times.empty() ? t.next->size() - 1 : t.at);
+                if (best && time >= bestTime) {
+                    second = second ? std::min(*second, time) : time;
+                    continue;
                 }
+                if (best) second = bestTime;
+                best = &t;
+                bestTime = time;
             }
             if (!best) return true;
             if (fast) {
                 if (stop.stop_requested()) return false;
-                Instant until = mapped(bestTime, from, lapBegan) + nanoseconds(1);
+                Instant last = bestTime;
+                if (!best->next->times.empty()) last = second ? *second : best->next->times.back();
+                Instant until = mapped(last, from, lapBegan) + nanoseconds(1);
                 if (context_.until) until = std::min(until, Instant{context_.until->ns});
+                const std::uint64_t before = best->end;
                 deliverBefore(sink, *best, until, from, lapBegan);
-                if (best->at > 0) return false;  // the rest lies behind the end
+                const bool clocked = !best->next || best->next->times.empty();
+                if (best->next && (best->end == before || (clocked && best->at > 0)))
+                    return false;  // the rest lies behind the end
                 continue;
             }
             const bool goesOn = waitUntil(sink, stop, mapped(bestTime, from, lapBegan) + together);
@@ -230,6 +240,9 @@ Bench replayBench(const RunInfo& run, const std::string& runPath, const ReplayOp
     }
     for (auto& signal : out.signals) {
         SignalSpec spec = *signal;
+        // What was set is read now, in the unit that it was set in.
+        if (spec.output && spec.kind == ChannelKind::analogOutput)
+            spec.chain = {Stage::of("slope-offset", {{"slope", 1.0}, {"offset", 0.0}, {"unit", spec.output->unit}})};
         spec.kind = asInput(spec.kind);
         spec.output.reset();
         spec.range.reset();

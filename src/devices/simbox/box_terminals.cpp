@@ -82,6 +82,9 @@ std::vector<TerminalSetting> analogSettings(std::size_t i, const std::vector<Ter
             choice.blocked =
                 text(CRUSCOTTO_TEXT("a pair shares its kind of load, and {0} goes {1}."), analogNames.at(partner),
                      partners == "up" ? std::string("up to 5 V") : std::string("down to ground"));
+    constexpr double usualOhms = 10'000;
+    load.probe = TerminalSetting::Probe{partners == "down" ? "down" : "up", partners == "down" ? 0 : supplyVolts,
+                                        nearestLoad(usualOhms)};
     out.push_back(std::move(load));
     if (wordOf(own, "load", "none") != "none") {
         TerminalSetting ohms{"load-ohm", CRUSCOTTO_TEXT("Load, asked for")};

@@ -63,7 +63,7 @@ TEST_F(Window, AnExampleOpensAsACopyAndIsLive) {
 
 TEST_F(Window, RowsAreAlive) {
     auto& rows = window->signalList().rows();
-    ASSERT_EQ(rows.rowCount(), 24) << "a box and its seventeen signals, and five that are computed";
+    ASSERT_EQ(rows.rowCount(), 26) << "a box and its seventeen signals, and seven that are computed";
     const auto text = [&](int i) { return rows.data(rows.index(i), Qt::AccessibleTextRole).toString(); };
     EXPECT_TRUE(text(0).contains("I/O box"));
     const QString before = text(6);
@@ -754,7 +754,7 @@ TEST_F(Window, ARunIsExportedInTheBackground) {
     QObject::connect(job, &BackgroundJob::finished, window.get(), [&](const QString& sentence) { said = sentence; });
     QObject::connect(job, &BackgroundJob::progressed, window.get(), [&](int p) { percent = p; });
     ASSERT_TRUE(waitFor([&] { return !said.isEmpty(); }));
-    EXPECT_TRUE(said.startsWith("Exported 63,506 samples")) << said.toStdString();
+    EXPECT_TRUE(said.startsWith("Exported 64,506 samples")) << said.toStdString();
     EXPECT_EQ(percent, 100);
     EXPECT_TRUE(std::filesystem::exists(folder.file("a.csv")));
 }

@@ -61,7 +61,8 @@ TEST(RunName, APatternCannotLeadOutOfTheFolderOrNameWhatIsNotThere) {
 TEST(RunName, StandsInTheBenchFileWithTheOtherWishesForRecordings) {
     Bench bench;
     bench.name = "Test";
-    bench.recording = {"{title}-{number}", 30, 500, 1000, {"Title", "Person", "Specimen", "Words"}, R"({"later":1})"};
+    bench.recording = {"{title}-{number}", 30, 500, 1000, true, {"Title", "Person", "Specimen", "Words"},
+                       R"({"later":1})"};
     const std::string text = writeBench(bench);
     const BenchReading again = readBench(text);
     ASSERT_TRUE(again.bench) << again.problems.front().english();

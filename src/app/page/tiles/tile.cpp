@@ -69,13 +69,18 @@ bool Tile::read(Instant t, bool digits) {
         const Reading before = s.reading;
         s.reading = session_.source().at(s.spec->id, t);
         if (s.reading.quality != before.quality) changed = true;
+        if (digits) {
+            auto evidence = session_.source().evidenceAt(s.spec->id, t);
+            if (evidence != s.evidence) changed = true;
+            s.evidence = std::move(evidence);
+        }
         if (!digits && !s.text.isEmpty()) continue;
         session_.seen().look(*s.spec, session_.source(), s.reading.value);
         const Scale scale = scaleOf(*s.spec);
         rescaled = rescaled || scale != s.scale;
         s.scale = scale;
-        const QString text = s.spec->isState() ? stateWord(*s.spec, s.reading.value)
-                                                     : session_.numberText(*s.spec, s.reading.value);
+        const QString text =
+            s.spec->isState() ? stateWord(*s.spec, s.reading.value) : session_.numberText(*s.spec, s.reading.value);
         const bool onScale = !hasScale() || s.spec->isState();
         const OffScale off = onScale ? OffScale::no : offScale(scale, s.reading.value);
         if (text != s.text || off != s.offScale) {
@@ -91,7 +96,7 @@ bool Tile::read(Instant t, bool digits) {
 Remark Tile::remarkOn(const Shown& s) const {
     if (isOutput(s.spec->kind) && std::isnan(s.reading.value) && session_.outputsAtRest())
         return {tr("at rest"), theme().muted};
-    Remark remark = cruscotto::remarkOn(*s.spec, s.reading);
+    Remark remark = cruscotto::remarkOn(*s.spec, s.reading, s.evidence);
     if (remark.words.isEmpty() && s.offScale != OffScale::no)
         remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
     return remark;

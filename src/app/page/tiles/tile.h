@@ -52,6 +52,7 @@ protected:
         std::shared_ptr<const SignalSpec> spec;
         QString text;  ///< the digits as they stand
         Reading reading;
+        std::vector<Evidence> evidence;
         OffScale offScale = OffScale::no;  ///< as the digits say
         Scale scale;                       ///< that it is shown on
     };

@@ -1,0 +1,409 @@
+#include "core/analysis/signs.h"
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+namespace cruscotto::signs {
+
+namespace {
+
+constexpr double medianToDeviation = 1.4826;  // of normal noise
+constexpr double twoPi = 2 * std::numbers::pi;
+
+double medianOf(std::vector<double>& v) {
+    if (v.empty()) return 0;
+    const auto middle = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
+    std::nth_element(v.begin(), middle, v.end());
+    return *middle;
+}
+
+/// The part of the samples at a frequency: amplitudes of its cosine and sine.
+struct Tone {
+    double c = 0, s = 0;
+    [[nodiscard]] double amplitude() const { return std::hypot(c, s); }
+};
+Tone toneAt(std::span<const double> x, double cyclesPerSample) {
+    const double turnC = std::cos(twoPi * cyclesPerSample), turnS = std::sin(twoPi * cyclesPerSample);
+    double c = 1, s = 0;
+    Tone sum;
+    for (const double v : x) {
+        sum.c += v * c;
+        sum.s += v * s;
+        const double next = c * turnC - s * turnS;
+        s = c * turnS + s * turnC;
+        c = next;
+    }
+    const double scale = 2 / static_cast<double>(x.size());
+    return {sum.c * scale, sum.s * scale};
+}
+void takeAway(std::vector<double>& x, double cyclesPerSample) {
+    const Tone tone = toneAt(x, cyclesPerSample);
+    const double turnC = std::cos(twoPi * cyclesPerSample), turnS = std::sin(twoPi * cyclesPerSample);
+    double c = 1, s = 0;
+    for (double& v : x) {
+        v -= tone.c * c + tone.s * s;
+        const double next = c * turnC - s * turnS;
+        s = c * turnS + s * turnC;
+        c = next;
+    }
+}
+
+double varianceOf(std::span<const double> x) {
+    if (x.empty()) return 0;
+    double mean = 0, squares = 0;
+    for (const double v : x) mean += v;
+    mean /= static_cast<double>(x.size());
+    for (const double v : x) squares += (v - mean) * (v - mean);
+    return squares / static_cast<double>(x.size());
+}
+
+std::vector<double> withoutLine(std::span<const double> x) {
+    const auto n = static_cast<double>(x.size());
+    double mean = 0, product = 0;
+    for (const double v : x) mean += v / n;
+    const double middle = (n - 1) / 2;
+    for (std::size_t i = 0; i < x.size(); ++i) product += (static_cast<double>(i) - middle) * (x[i] - mean);
+    const double slope = product * 12 / (n * (n * n - 1));
+    std::vector<double> out(x.size());
+    for (std::size_t i = 0; i < x.size(); ++i) out[i] = x[i] - mean - slope * (static_cast<double>(i) - middle);
+    return out;
+}
+
+/// Samples [begin, end) that stand at an extreme.
+struct Plateau {
+    std::size_t begin = 0, end = 0;
+    [[nodiscard]] double centre() const { return static_cast<double>(begin + end - 1) / 2; }
+};
+
+/// How much of the noise between the plateaus is left on them: none.
+bool quietOnPlateaus(std::span<const double> x, const std::vector<Plateau>& plateaus, double near, double far,
+                     double step) {
+    double low = INFINITY, high = -INFINITY;
+    for (const Plateau& p : plateaus)
+        for (std::size_t i = p.begin + 1; i + 1 < p.end; ++i) low = std::min(low, x[i]), high = std::max(high, x[i]);
+    std::vector<double> second;
+    for (std::size_t i = 2; i < x.size(); ++i)
+        if (std::max({x[i], x[i - 1], x[i - 2]}) < near && std::min({x[i], x[i - 1], x[i - 2]}) > far)
+            second.push_back(std::fabs(x[i] - 2 * x[i - 1] + x[i - 2]));
+    if (second.size() < 16) return false;
+    const double elsewhere = medianOf(second);
+    return high - low <= 2.01 * step && elsewhere > std::max(16 * step, 1e-3 * (near - far));
+}
+
+struct Fit {
+    double rest = INFINITY, peak = 0;
+};
+/// A sine of this frequency through those samples of [begin, end) that lie between the bounds.
+Fit sineThrough(std::span<const double> x, std::size_t begin, std::size_t end, double low, double high, double cycles) {
+    // normal equations of a cos + b sin + c
+    double m[3][4] = {};
+    const auto base = [&](std::size_t i) {
+        const double phase = twoPi * cycles * static_cast<double>(i - begin);
+        return std::array{std::cos(phase), std::sin(phase), 1.0};
+    };
+    std::size_t n = 0;
+    for (std::size_t i = begin; i < end; ++i) {
+        if (x[i] <= low || x[i] >= high) continue;
+        const auto f = base(i);
+        for (std::size_t r = 0; r < 3; ++r) {
+            for (std::size_t k = 0; k < 3; ++k) m[r][k] += f[r] * f[k];
+            m[r][3] += f[r] * x[i];
+        }
+        ++n;
+    }
+    if (n < 12) return {};
+    for (std::size_t r = 0; r < 3; ++r) {
+        if (std::fabs(m[r][r]) < 1e-12) return {};
+        for (std::size_t k = r + 1; k < 3; ++k) {
+            const double by = m[k][r] / m[r][r];
+            for (std::size_t j = r; j < 4; ++j) m[k][j] -= by * m[r][j];
+        }
+    }
+    std::array<double, 3> c{};
+    for (std::size_t r = 3; r-- > 0;) {
+        c[r] = m[r][3];
+        for (std::size_t k = r + 1; k < 3; ++k) c[r] -= m[r][k] * c[k];
+        c[r] /= m[r][r];
+    }
+    double squares = 0;
+    for (std::size_t i = begin; i < end; ++i) {
+        if (x[i] <= low || x[i] >= high) continue;
+        const auto f = base(i);
+        const double d = x[i] - c[0] * f[0] - c[1] * f[1] - c[2];
+        squares += d * d;
+    }
+    return {std::sqrt(squares / static_cast<double>(n)), c[2] + std::hypot(c[0], c[1])};
+}
+/// Straight lines, one through each rise and fall between the bounds.
+double restOfLines(std::span<const double> x, std::size_t begin, std::size_t end, double low, double high) {
+    double squares = 0;
+    std::size_t n = 0;
+    for (std::size_t i = begin; i < end;) {
+        if (x[i] <= low || x[i] >= high) {
+            ++i;
+            continue;
+        }
+        std::size_t j = i;
+        while (j < end && x[j] > low && x[j] < high) ++j;
+        if (j - i >= 4) {
+            const Line line = lineThrough(x.subspan(i, j - i));
+            squares += line.rest * line.rest * static_cast<double>(j - i);
+            n += j - i;
+        }
+        i = j;
+    }
+    return n < 12 ? 0 : std::sqrt(squares / static_cast<double>(n));
+}
+
+/// What lies between the plateaus is a sine that goes on beyond them, and not straight.
+bool sineBeyond(std::span<const double> x, const std::vector<Plateau>& plateaus, double level, double near,
+                double far) {
+    constexpr std::size_t periods = 2;
+    const Plateau& last = plateaus.back();
+    const Plateau& first = plateaus[plateaus.size() - 1 - periods];
+    const auto begin = static_cast<std::size_t>(first.centre()), end = static_cast<std::size_t>(last.centre()) + 1;
+    const double period = (last.centre() - first.centre()) / periods;
+    const double middle = plateaus[plateaus.size() - 2].centre();
+    if (std::fabs(middle - (first.centre() + period)) > 0.1 * period || period < 8) return false;
+    Fit best;
+    double cycles = 1 / period;
+    for (double width = 0.04; width > 0.0005; width /= 4) {
+        const double around = cycles;
+        for (int k = -4; k <= 4; ++k) {
+            const double tried = around * (1 + width * k / 4);
+            const Fit fit = sineThrough(x, begin, end, far, near, tried);
+            if (fit.rest < best.rest) best = fit, cycles = tried;
+        }
+    }
+    const double lines = restOfLines(x, begin, end, far, near);
+    return best.rest < 0.4 * lines && best.peak > level + 0.03 * (near - far) + 3 * best.rest;
+}
+
+/// How the samples lie about their upper end.
+struct Top {
+    double highest = 0, lowest = 0, tolerance = 0;
+    double share = 0;    ///< that stands there
+    double beneath = 0;  ///< of those just below, over four times the tolerance
+    std::vector<Plateau> plateaus;
+    [[nodiscard]] double near() const { return highest - 5 * tolerance; }
+    [[nodiscard]] double far() const { return lowest + 5 * tolerance; }
+};
+Top topOf(std::span<const double> x, double lowest, double highest, double tolerance, std::size_t longEnough) {
+    Top out{highest, lowest, tolerance, 0, 0, {}};
+    const double top = highest - tolerance;
+    std::size_t standing = 0, beneath = 0;
+    for (const double v : x) {
+        standing += v >= top;
+        beneath += v >= out.near() && v < top;
+    }
+    out.share = static_cast<double>(standing) / static_cast<double>(x.size());
+    out.beneath = static_cast<double>(beneath) / static_cast<double>(x.size());
+    for (std::size_t i = 0; i < x.size();) {
+        if (x[i] < top) {
+            ++i;
+            continue;
+        }
+        std::size_t j = i;
+        while (j < x.size() && x[j] >= top) ++j;
+        if (j - i >= longEnough && i > 0 && j < x.size()) out.plateaus.push_back({i, j});
+        i = j;
+    }
+    return out;
+}
+
+std::optional<FlatTops> flatAtTheTop(std::span<const double> x, double step) {
+    const auto [lowest, highest] = std::ranges::minmax(x);
+    const double extent = highest - lowest;
+    if (!(extent > 32 * step) || !(extent > 0)) return {};
+    // A square wave has nothing between.
+    std::size_t between = 0;
+    for (const double v : x) between += v > lowest + 0.15 * extent && v < highest - 0.15 * extent;
+    const double middle = static_cast<double>(between) / static_cast<double>(x.size());
+    constexpr double leastMiddle = 0.12, mostShare = 0.6;
+    if (middle < leastMiddle) return {};
+    const auto told = [&](const Top& top) {
+        return FlatTops{highest - top.tolerance / 2, true, top.share, top.plateaus.size()};
+    };
+    // To the last count the same, among noise: of 2 % of the samples, and far more often than just below.
+    const Top exact = topOf(x, lowest, highest, std::max(1.01 * step, 1e-9 * extent), 2);
+    if (exact.share > 0.02 && exact.share < mostShare && exact.plateaus.size() >= 5 &&
+        exact.share > 5 * exact.beneath && quietOnPlateaus(x, exact.plateaus, exact.near(), exact.far(), step))
+        return told(exact);
+    const Top wide = topOf(x, lowest, highest, std::max(1.01 * step, 0.004 * extent), 3);
+    if (wide.share < 0.06 || wide.share > mostShare || wide.plateaus.size() < 3) return {};
+    // A curve that comes to rest is long about it.
+    if (wide.beneath / (4 * wide.tolerance / extent) > 3 * middle / 0.7) return {};
+    if (!quietOnPlateaus(x, wide.plateaus, wide.near(), wide.far(), step) &&
+        !sineBeyond(x, wide.plateaus, highest, wide.near(), wide.far()))
+        return {};
+    return told(wide);
+}
+
+}  // namespace
+
+Movement movementOf(std::span<const double> x) {
+    Movement out;
+    if (x.empty()) return out;
+    const auto [low, high] = std::ranges::minmax(x);
+    out.low = low;
+    out.high = high;
+    if (x.size() < 4) return out;
+    std::vector<double> second(x.size() - 2);
+    std::size_t changes = 0, reversals = 0, pairs = 0;
+    double all = 0, inLeaps = 0, before = 0;
+    const double leap = out.extent() * 0.35;
+    for (std::size_t i = 1; i < x.size(); ++i) {
+        const double d = x[i] - x[i - 1];
+        if (i > 1) second[i - 2] = std::fabs(d - (x[i - 1] - x[i - 2]));
+        all += std::fabs(d);
+        if (d == 0) continue;
+        if (std::fabs(d) > leap) inLeaps += std::fabs(d), ++out.leaps;
+        ++changes;
+        if (before != 0) ++pairs, reversals += d * before < 0;
+        before = d;
+    }
+    out.changes = static_cast<double>(changes) / static_cast<double>(x.size() - 1);
+    if (pairs > 0) out.reversals = static_cast<double>(reversals) / static_cast<double>(pairs);
+    if (all > 0) out.leapShare = inLeaps / all;
+    out.noise = medianOf(second) * medianToDeviation / std::sqrt(6.0);
+    return out;
+}
+
+std::optional<MainsLine> mainsIn(std::span<const double> x, double rateHz, double step) {
+    constexpr double aside = 1.5, standsOut = 1.8, leastShare = 0.02;
+    if (rateHz < 150 || static_cast<double>(x.size()) < rateHz / 2) return {};
+    MainsLine out;
+    out.rest = withoutLine(x);
+    const double variance = varianceOf(out.rest);
+    for (const double hz : {50.0, 60.0}) {
+        const double a = toneAt(out.rest, hz / rateHz).amplitude();
+        if (a < out.amplitude) continue;
+        out.hz = hz;
+        out.amplitude = a;
+    }
+    out.share = variance > 0 ? out.amplitude * out.amplitude / 2 / variance : 0;
+    if (!(out.amplitude > 1.5 * step) || out.share < leastShare) return {};
+    for (const double side : {-aside, aside})
+        if (out.amplitude < standsOut * toneAt(out.rest, (out.hz + side) / rateHz).amplitude()) return {};
+    // a harmonic of something slower is no mains
+    for (int part = 2; part <= 6; ++part)
+        if (toneAt(out.rest, out.hz / part / rateHz).amplitude() > 0.7 * out.amplitude) return {};
+    for (int harmonic = 1; harmonic <= 3; ++harmonic)
+        if (harmonic * out.hz < 0.45 * rateHz) takeAway(out.rest, harmonic * out.hz / rateHz);
+    // what is left of the line in the noise by chance, ten times
+    const double chance = std::sqrt(2 * varianceOf(out.rest) / static_cast<double>(x.size()));
+    if (out.amplitude < 10 * chance) return {};
+    return out;
+}
+
+std::optional<Wander> wanderOf(std::span<const double> rest, double rateHz, double mainsHz) {
+    const auto each = static_cast<std::size_t>(std::lround(rateHz / mainsHz));
+    constexpr std::size_t lag = 8;
+    if (each == 0 || rest.size() / each < 4 * lag) return {};
+    std::vector<double> means;
+    for (std::size_t i = 0; i + each <= rest.size(); i += each) {
+        double sum = 0;
+        for (std::size_t k = 0; k < each; ++k) sum += rest[i + k];
+        means.push_back(sum / static_cast<double>(each));
+    }
+    const auto change = [&](std::size_t by) {
+        double squares = 0;
+        for (std::size_t i = by; i < means.size(); ++i)
+            squares += (means[i] - means[i - by]) * (means[i] - means[i - by]);
+        return squares / static_cast<double>(means.size() - by);
+    };
+    const double one = change(1), many = change(lag);
+    if (!(one > 0) || !(many > 0)) return {};
+    return Wander{std::sqrt(varianceOf(means)), std::log(many / one) / std::log(double(lag))};
+}
+
+std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
+    if (x.size() < 64) return {};
+    auto top = flatAtTheTop(x, step);
+    std::vector<double> turned(x.begin(), x.end());
+    for (double& v : turned) v = -v;
+    auto bottom = flatAtTheTop(turned, step);
+    if (bottom) {
+        bottom->top = false;
+        bottom->level = -bottom->level;
+    }
+    if (top && (!bottom || top->share >= bottom->share)) return top;
+    return bottom;
+}
+
+std::vector<Jump> jumpsIn(std::span<const double> x, double step) {
+    constexpr double far = 12;
+    std::vector<Jump> out;
+    if (x.size() <= 2 * jumpNeighbours) return out;
+    const double noise = movementOf(x).noise;
+    for (std::size_t i = jumpNeighbours; i + jumpNeighbours < x.size(); ++i) {
+        const double around = (x[i - 1] + x[i + 1]) / 2, off = std::fabs(x[i] - around);
+        if (off < far * noise + 8 * step || off == 0) continue;
+        double low = x[i - 1], high = x[i - 1];
+        for (std::size_t k = i - jumpNeighbours; k <= i + jumpNeighbours; ++k)
+            if (k != i) low = std::min(low, x[k]), high = std::max(high, x[k]);
+        if (high - low > 0.25 * off) continue;
+        out.push_back({i, around, x[i]});
+    }
+    return out;
+}
+
+std::vector<Bounce> bouncesIn(std::span<const double> bits, double rateHz) {
+    std::vector<Bounce> out;
+    const double within = 0.02 * rateHz, calm = 0.05 * rateHz;
+    if (within < 4) return out;
+    std::vector<std::size_t> edges;
+    for (std::size_t i = 1; i < bits.size(); ++i)
+        if ((bits[i] != 0) != (bits[i - 1] != 0)) edges.push_back(i);
+    for (std::size_t i = 0; i < edges.size();) {
+        std::size_t j = i;
+        while (j + 1 < edges.size() && static_cast<double>(edges[j + 1] - edges[j]) < calm) ++j;
+        const std::size_t n = j - i + 1;
+        const bool calmBefore = static_cast<double>(edges[i]) >= calm || i > 0;
+        const bool calmBehind = static_cast<double>(bits.size() - edges[j]) >= calm;
+        if (n >= 3 && n % 2 == 1 && calmBefore && calmBehind && static_cast<double>(edges[j] - edges[i]) <= within)
+            out.push_back({edges[i], edges[j], n});
+        i = j + 1;
+    }
+    return out;
+}
+
+double correlation(std::span<const double> a, std::span<const double> b) {
+    const std::size_t n = std::min(a.size(), b.size());
+    const double va = varianceOf(a.first(n)), vb = varianceOf(b.first(n));
+    if (!(va > 0) || !(vb > 0)) return 0;
+    double meanA = 0, meanB = 0, product = 0;
+    for (std::size_t i = 0; i < n; ++i) meanA += a[i] / double(n), meanB += b[i] / double(n);
+    for (std::size_t i = 0; i < n; ++i) product += (a[i] - meanA) * (b[i] - meanB);
+    return product / double(n) / std::sqrt(va * vb);
+}
+
+void takeAway(std::vector<double>& x, std::span<const double> other) {
+    const std::size_t n = std::min(x.size(), other.size());
+    const double own = varianceOf(std::span(x).first(n)), others = varianceOf(other.first(n));
+    if (!(others > 0)) return;
+    const double share = correlation(x, other) * std::sqrt(own / others);
+    for (std::size_t i = 0; i < n; ++i) x[i] -= share * other[i];
+}
+
+Line lineThrough(std::span<const double> y) {
+    const auto n = static_cast<double>(y.size());
+    if (y.size() < 3) return {};
+    double mean = 0, product = 0, squares = 0;
+    for (const double v : y) mean += v / n;
+    const double middle = (n - 1) / 2;
+    for (std::size_t i = 0; i < y.size(); ++i) {
+        product += (static_cast<double>(i) - middle) * (y[i] - mean);
+        squares += (y[i] - mean) * (y[i] - mean);
+    }
+    const double spread = n * (n * n - 1) / 12;
+    Line out;
+    out.slope = product / spread;
+    const double byLine = product * product / spread;
+    out.explained = squares > 0 ? byLine / squares : 0;
+    out.rest = std::sqrt(std::max(0.0, squares - byLine) / n);
+    return out;
+}
+
+}  // namespace cruscotto::signs
