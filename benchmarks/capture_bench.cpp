@@ -150,6 +150,7 @@ void evidenceShare(benchmark::State& state) {
 BENCHMARK(evidenceShare)
     ->Args({1000, 300})
     ->Args({60'000, 20})
+    ->Args({4'000'000, 2})
     ->Unit(benchmark::kMillisecond)
     ->UseRealTime()
     ->Iterations(5);

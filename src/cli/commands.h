@@ -104,8 +104,10 @@ struct ExplainOptions {
     std::string run, signal;
     std::optional<Duration> at;
     bool json = false;
+    std::string out;  ///< a page, .pdf or .png, instead; empty: printed
+    NewFile::Existing existing = NewFile::Existing::refuse;
 };
-int explain(const ExplainOptions& options);
+int explain(const ExplainOptions& options, int argc, char** argv);
 /// As 2026-11-29, by the computer's clock.
 std::string today();
 

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "app/shell/application.h"
 #include "cli/commands.h"
 #include "cli/say.h"
 #include "core/base/number_text.h"
@@ -87,7 +88,7 @@ std::string today() {
                        static_cast<unsigned>(day.day()));
 }
 
-int explain(const ExplainOptions& options) {
+int explain(const ExplainOptions& options, int argc, char** argv) {
     // As much is held as there may be: what is explained is looked up in memory.
     RunSource source(options.run, std::size_t{2} << 30);
     while (!source.state().done) std::this_thread::sleep_for(std::chrono::milliseconds(2));
@@ -108,6 +109,12 @@ int explain(const ExplainOptions& options) {
     }
     auto made = cruscotto::explain(info->benchThatComputes(), source, signal->id, at);
     if (!made) return complain(made.error().english(), failed);
+    if (!options.out.empty()) {
+        const auto written = printExplanation({made.value(), today(), options.out, options.existing}, argc, argv);
+        if (!written) return complain(written.error().english(), failed);
+        say(options.out);
+        return ok;
+    }
     if (options.json)
         say(explanationJson(made.value()).dump(2));
     else

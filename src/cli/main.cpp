@@ -166,6 +166,9 @@ int runCommand(int argc, char** argv) {
     explainCommand->add_option("SIGNAL", explain.signal, "its id, tag or name")->required();
     addTime(explainCommand, "--at", explainAt, "the moment, from the run's beginning; its end where it is left out");
     explainCommand->add_flag("--json", explain.json, "for programs");
+    explainCommand->add_option("--out", explain.out, "a page of it: a .pdf or a .png");
+    bool explainForce = false;
+    addForce(explainCommand, explainForce);
 
     PictureOptions picture;
     CLI::App* pictureCommand =
@@ -330,7 +333,8 @@ int runCommand(int argc, char** argv) {
     }
     if (explainCommand->parsed()) {
         explain.at = explainAt.value();
-        return cli::explain(explain);
+        explain.existing = explainForce ? NewFile::Existing::replace : NewFile::Existing::refuse;
+        return cli::explain(explain, argc, argv);
     }
     if (calibrationCommand->parsed()) {
         calibration.existing = calibrationForce ? NewFile::Existing::replace : NewFile::Existing::refuse;

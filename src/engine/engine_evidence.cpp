@@ -79,7 +79,9 @@ void Engine::State::lookAt(Group& group, Bound& bound, const Block& block) {
     }
     std::vector<double> newest, thinned;
     // and a little of what was looked at before: what stands at the seam has neighbours then
-    const auto asMany = static_cast<std::size_t>(std::clamp(rate + 2 * signs::jumpNeighbours, least, double(most)));
+    const double each =
+        rate > 2 * static_cast<double>(most) ? static_cast<double>(most) / 2 : static_cast<double>(most);
+    const auto asMany = static_cast<std::size_t>(std::clamp(rate + 2 * signs::jumpNeighbours, least, each));
     EvidenceWatch::Stretch stretch;
     stretch.rateHz = rate;
     stretch.end = bound.history->newestRaw(asMany, 1, newest);
@@ -98,7 +100,9 @@ void Engine::State::lookAt(Group& group, Bound& bound, const Block& block) {
     if (std::ranges::any_of(newest, [](double v) { return !std::isfinite(v); })) return;
     if (isDigital(spec.kind)) return watch.contact(stretch);
     if (spec.kind != ChannelKind::analogInput) return;
-    const auto stride = std::max<std::size_t>(1, static_cast<std::size_t>(std::ceil(rate / static_cast<double>(most))));
+    // The mains are seen in a few hundred samples a second.
+    const auto stride = std::max<std::size_t>(
+        1, static_cast<std::size_t>(std::ceil(rate / static_cast<double>(EvidenceWatch::mostThinned))));
     stretch.thinnedHz = rate / static_cast<double>(stride);
     const auto asManyThinned = static_cast<std::size_t>(stretch.thinnedHz);
     if (stride > 1) {

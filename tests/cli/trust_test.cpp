@@ -80,6 +80,11 @@ TEST(Trust, ARunsNumberIsExplainedFromTheWireToTheDigits) {
     for (const json& part : j["uncertainty"]["budget"]) shares += part["share"].get<double>();
     EXPECT_NEAR(shares, 1, 1e-9);
     EXPECT_NE(run(folder, {"explain", path, "P2"}).out.find("the reference gauge"), std::string::npos);
+    EXPECT_NE(run(folder, {"explain", path, "A7"}).out.find("not connected since"), std::string::npos);
+    EXPECT_NE(run(folder, {"explain", path, "P2"}).out.find("Nothing speaks against it."), std::string::npos);
+    EXPECT_EQ(run(folder, {"explain", path, "P2", "--out", folder.file("p.pdf")}).code, 0);
+    EXPECT_TRUE(test::readFile(folder.file("p.pdf")).starts_with("%PDF"));
+    EXPECT_NE(run(folder, {"explain", path, "P2", "--out", folder.file("p.pdf")}).code, 0) << "it is there";
     EXPECT_EQ(run(folder, {"explain", path, "P2", "--at", "1h"}).code, cli::wrongUsage);
     EXPECT_EQ(run(folder, {"explain", path, "nobody"}).code, cli::wrongUsage);
     EXPECT_EQ(run(folder, {"explain", folder.file("none.run"), "P2"}).code, cli::badFile);

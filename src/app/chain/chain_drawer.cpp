@@ -635,9 +635,9 @@ void ChainDrawer::refresh(Instant t, bool digits) {
         // What is computed begins with nothing of its own.
         QString behind = shown(unitText(unit));
         if (i > 0 && i < behind_.size() && behind_[i] > 0 && !std::isnan(v)) {
-            const int known = cruscotto::decimalsFor(2 * behind_[i]);
+            const int known = cruscotto::decimalsFor(session_.bench().coverage * behind_[i]);
             decimals = std::min(decimals, known);
-            behind = aroundText(2 * behind_[i], unit);
+            behind = aroundText(session_.bench().coverage * behind_[i], unit);
         }
         if (i > 0 || !s->computed) stageCards_[i]->setValue(shown(readingText(v, decimals)), behind);
     }

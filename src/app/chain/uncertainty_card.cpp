@@ -1,9 +1,11 @@
 // The uncertainty and the noise behind each stage of a chain, and the budget: a part of the chain drawer.
 #include "app/chain/budget_view.h"
 #include "app/chain/chain_drawer.h"
+#include "app/widgets/fields.h"
 #include "app/widgets/words.h"
 #include "core/analysis/steadiness.h"
 #include "core/base/number_text.h"
+#include "core/base/parsed.h"
 #include "core/base/units.h"
 
 namespace cruscotto {
@@ -32,8 +34,25 @@ void ChainDrawer::addBudget(QVBoxLayout* column) {
     auto* card = new StageCard(tr("Uncertainty"), column->parentWidget());
     budget_ = new BudgetView(card);
     card->fields()->addWidget(budget_);
+    auto* k = new Field(tr("Coverage factor k"), card);
+    k->setToolTip(
+        tr("How many standard uncertainties are shown, of all signals of the bench: 2 holds about 95 % of what "
+           "can be expected, 3 nearly all."));
+    k->setEnabled(!session_.isRun());
+    connect(k, &Field::taken, this, [this, k](const QString& text) {
+        double v = 0;
+        const bool fine = parseNumber(text.toStdString(), v) && v >= leastCoverage && v <= mostCoverage;
+        k->markWrong(!fine, tr("A number from 1 to 4"));
+        if (!fine) return;
+        Bench next = session_.bench();
+        next.coverage = v;
+        uncertainAt_.reset();
+        session_.edit(tr("Change coverage factor"), std::move(next));
+    });
+    showers_.push_back([this, k](const SignalSpec&) { k->show(shown(shortNumber(session_.bench().coverage))); });
+    place(card->fields(), labelled(tr("Coverage factor k"), k, card));
     card->setSentence(
-        tr("Twice the standard uncertainty, by what is known of it: add “Accuracy, as its maker says”, the "
+        tr("So many standard uncertainties, by what is known of them: add “Accuracy, as its maker says”, the "
            "sensor's class or a calibration where something is missing."));
     column->addWidget(card);
 }

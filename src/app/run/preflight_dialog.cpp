@@ -46,15 +46,30 @@ PreflightDialog::PreflightDialog(QWidget* parent)
     auto* hint = new QLabel(tr("Nothing is locked. Return on a row opens what it is about."), this);
     hint->setObjectName("muted");
     auto* again = new QPushButton(tr("Look again"), this);
-    auto* close = new QPushButton(tr("Close"), this);
-    close->setDefault(true);
+    close_ = new QPushButton(tr("Close"), this);
+    close_->setDefault(true);
+    record_ = new QPushButton(tr("Record all the same"), this);
+    record_->setObjectName("recordAnyway");
+    record_->hide();
     connect(again, &QPushButton::clicked, this, &PreflightDialog::againAsked);
-    connect(close, &QPushButton::clicked, this, &QDialog::accept);
+    connect(close_, &QPushButton::clicked, this, &QDialog::accept);
+    connect(record_, &QPushButton::clicked, this, [this] {
+        accept();
+        Q_EMIT recordAsked();
+    });
     auto* row = new QHBoxLayout;
     row->addWidget(hint, 1);
     row->addWidget(again);
-    row->addWidget(close);
+    row->addWidget(close_);
+    row->addWidget(record_);
     column->addLayout(row);
+}
+
+void PreflightDialog::offerToRecord() {
+    close_->setText(tr("Do not record"));
+    record_->show();
+    record_->setDefault(true);
+    record_->setFocus();
 }
 
 void PreflightDialog::show(const std::vector<PreflightFinding>& findings) {

@@ -2,6 +2,7 @@
 
 #include <QDialog>
 #include <QLabel>
+#include <QPushButton>
 #include <QTableWidget>
 
 #include "engine/preflight.h"
@@ -15,15 +16,19 @@ class PreflightDialog : public QDialog {
 public:
     explicit PreflightDialog(QWidget* parent);
     void show(const std::vector<PreflightFinding>& findings);
+    /// It stands before a recording: that can be begun from here.
+    void offerToRecord();
     using QDialog::show;
 
 Q_SIGNALS:
+    void recordAsked();
     void againAsked();
     /// A row was chosen: the signal or device that it is about.
     void asked(const QString& about);
 
 private:
     QLabel* sentence_;
+    QPushButton *close_, *record_;
     QTableWidget* rows_;
     std::vector<PreflightFinding> findings_;
 };

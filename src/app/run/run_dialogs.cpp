@@ -93,6 +93,7 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
       minutes_(new Field(tr("A new file after minutes"))),
       megabytes_(new Field(tr("A new file after megabytes"))),
       keepFree_(new Field(tr("Megabytes to keep free"))),
+      preflight_(new QCheckBox(tr("Show what is not well before each recording"))),
       notes_(bench.recording.notes),
       sentence_(new QLabel) {
     setWindowTitle(tr("How runs are recorded"));
@@ -109,6 +110,9 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
     form->addRow(tr("New file after, minutes (0: never)"), minutes_);
     form->addRow(tr("New file after, MB (0: never)"), megabytes_);
     form->addRow(tr("Keep free on the disk, MB"), keepFree_);
+    preflight_->setChecked(spec_.preflight);
+    form->addRow(QString(), preflight_);
+    connect(preflight_, &QCheckBox::toggled, this, [this](bool on) { spec_.preflight = on; });
     form->addRow(heading(tr("Written into every run")));
     notes_.addTo(form);
     auto* column = roomyColumn(this);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QCheckBox>
 #include <QCoreApplication>
 #include <QDialog>
 #include <QFormLayout>
@@ -51,6 +52,7 @@ private:
     Field* minutes_;
     Field* megabytes_;
     Field* keepFree_;
+    QCheckBox* preflight_;
     NotesRows notes_;
     QLabel* sentence_;
     QPushButton* go_;

@@ -48,8 +48,7 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
         const SignalSpec* s = bench_.signal(signal_->currentData().toString().toStdString());
         if (!s) return;
         const Scale scale = expectedScale(*s).value_or(Scale{0, 1});
-        level_->setText(
-            shown(shortNumber(s->isState() ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
+        level_->setText(shown(shortNumber(s->isState() ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
     };
     propose();
     connect(signal_, &QComboBox::currentIndexChanged, this, propose);

@@ -16,6 +16,7 @@
 #include <cstdio>
 
 #include "app/document/recovery.h"
+#include "app/run/explanation_paper.h"
 #include "app/shell/main_window.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -191,6 +192,13 @@ Result<void> printSheet(const SheetOptions& options, int argc, char** argv) {
     const SignalSpec* signal = options.bench.signal(options.signal);
     if (!signal) return failure("There is no signal \"{0}\".", options.signal);
     return writeSheet(sheetPaper(options.bench, *signal, options.today), options.out, options.existing);
+}
+
+Result<void> printExplanation(const ExplanationPage& page, int argc, char** argv) {
+    qputenv("QT_QPA_PLATFORM", "offscreen");
+    QApplication app(argc, argv);
+    setUp();
+    return writeExplanation(page.explanation, page.today, page.out, page.existing);
 }
 
 }  // namespace cruscotto

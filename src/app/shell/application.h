@@ -5,6 +5,7 @@
 #include "core/base/new_file.h"
 #include "core/base/time.h"
 #include "core/bench/bench.h"
+#include "core/bench/explanation.h"
 
 namespace cruscotto {
 
@@ -42,5 +43,13 @@ struct SheetOptions {
 };
 /// The calibration sheet of a signal, which has one, as a PDF or a picture, without a display.
 Result<void> printSheet(const SheetOptions& options, int argc, char** argv);
+
+/// Writes where a number comes from as a page: see explanation_paper.h.
+struct ExplanationPage {
+    Explanation explanation;
+    std::string today, out;
+    NewFile::Existing existing = NewFile::Existing::refuse;
+};
+Result<void> printExplanation(const ExplanationPage& page, int argc, char** argv);
 
 }  // namespace cruscotto

@@ -15,6 +15,7 @@
 #include <QVBoxLayout>
 
 #include "app/document/background_job.h"
+#include "app/run/explanation_paper.h"
 #include "app/run/preflight_dialog.h"
 #include "app/run/run_dialogs.h"
 #include "app/widgets/ask_file.h"
@@ -257,6 +258,9 @@ void MainWindow::notice(const QString& sentence, const QString& does) {
 void MainWindow::toggleRecording() {
     if (session_.recordingPhase() == Session::Recording::going)
         session_.stopRecording();
+    else if (session_.recordingPhase() == Session::Recording::none && session_.engine() &&
+             session_.bench().recording.preflight)
+        openPreflight(true);
     else
         session_.startRecording(session_.runFolder());
     status_->refresh(true);
@@ -475,32 +479,53 @@ void MainWindow::openExplanation(const QString& signal) {
     close->setDefault(true);
     connect(copy, &QPushButton::clicked, dialog, [words] { QApplication::clipboard()->setText(words->toPlainText()); });
     connect(close, &QPushButton::clicked, dialog, &QDialog::accept);
+    auto* page = new QPushButton(tr("Save as a page…"), dialog);
+    page->setObjectName("explanationPage");
+    connect(page, &QPushButton::clicked, dialog, [this, explanation = made.value()] {
+        const QString path =
+            askFileToWrite(this, tr("Save where the number comes from"),
+                           session_.folderToShow() + "/" + shown(freshId(explanation.name, {})) + "-explained.pdf",
+                           tr("Pages (*.pdf);;Pictures (*.png)"), "pdf");
+        if (path.isEmpty()) return;
+        const auto written =
+            writeExplanation(explanation, session_.today(), path.toStdString(), NewFile::Existing::replace);
+        notice(written ? tr("Saved %1.").arg(path) : shown(written.error().message));
+    });
     row->addStretch();
+    row->addWidget(page);
     row->addWidget(copy);
     row->addWidget(close);
     column->addLayout(row);
     dialog->open();
 }
 
-void MainWindow::openPreflight() {
+void MainWindow::openPreflight(bool toRecord) {
     if (!session_.engine()) return notice(tr("This is for a bench that measures; a run is over."));
-    auto* dialog = new PreflightDialog(this);
-    dialog->setAttribute(Qt::WA_DeleteOnClose);
-    const auto look = [this, dialog] {
+    const auto look = [this] {
         Engine* engine = session_.engine();
-        if (!engine) return;
+        if (!engine) return std::vector<PreflightFinding>();
         PreflightFacts facts{engine->deviceStatus(), session_.today(), {}, 0, engine->lostSamples()};
         if (status_->freeBytes() > 0) facts.freeBytes = status_->freeBytes();
         const double length = session_.end().seconds();
         if (length > 1) facts.bytesPerSecond = static_cast<double>(engine->measuredBytes()) / length;
-        dialog->show(preflight(session_.bench(), session_.source(), session_.end(), seconds(5), facts));
+        return preflight(session_.bench(), session_.source(), session_.end(), seconds(5), facts);
     };
-    connect(dialog, &PreflightDialog::againAsked, this, look);
+    const auto record = [this] {
+        session_.startRecording(session_.runFolder());
+        status_->refresh(true);
+    };
+    const auto found = look();
+    if (toRecord && worstOf(found) == PreflightFinding::Grade::good) return record();
+    auto* dialog = new PreflightDialog(this);
+    dialog->setAttribute(Qt::WA_DeleteOnClose);
+    connect(dialog, &PreflightDialog::againAsked, this, [dialog, look] { dialog->show(look()); });
+    connect(dialog, &PreflightDialog::recordAsked, this, record);
     connect(dialog, &PreflightDialog::asked, this, [this, dialog](const QString& about) {
         dialog->accept();
         session_.bench().signal(about.toStdString()) ? openChain(about) : openDevice(about);
     });
-    look();
+    dialog->show(found);
+    if (toRecord) dialog->offerToRecord();
     dialog->open();
 }
 

@@ -57,7 +57,8 @@ public:
     /// Where the signal's number comes from, at the moment that is shown; to be read and copied.
     void openExplanation(const QString& signal);
     /// The list before it counts, over the last five seconds.
-    void openPreflight();
+    /// Before a recording it is shown where something is not good, and the recording begun from there.
+    void openPreflight(bool toRecord = false);
     void closeSheet();
     /// Works the readings of a run out again with the signal's chain as it is now.
     void applySheetTo(const QString& signal, const QString& run);

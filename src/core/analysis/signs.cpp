@@ -37,6 +37,26 @@ Tone toneAt(std::span<const double> x, double cyclesPerSample) {
     const double scale = 2 / static_cast<double>(x.size());
     return {sum.c * scale, sum.s * scale};
 }
+/// Two at once: the one waits while the other works.
+std::array<Tone, 2> tonesAt(std::span<const double> x, double first, double second) {
+    const double c1 = std::cos(twoPi * first), s1 = std::sin(twoPi * first);
+    const double c2 = std::cos(twoPi * second), s2 = std::sin(twoPi * second);
+    double ac = 1, as = 0, bc = 1, bs = 0;
+    Tone a, b;
+    for (const double v : x) {
+        a.c += v * ac;
+        a.s += v * as;
+        b.c += v * bc;
+        b.s += v * bs;
+        const double nextA = ac * c1 - as * s1, nextB = bc * c2 - bs * s2;
+        as = ac * s1 + as * c1;
+        bs = bc * s2 + bs * c2;
+        ac = nextA;
+        bc = nextB;
+    }
+    const double scale = 2 / static_cast<double>(x.size());
+    return {Tone{a.c * scale, a.s * scale}, Tone{b.c * scale, b.s * scale}};
+}
 void takeAway(std::vector<double>& x, double cyclesPerSample) {
     const Tone tone = toneAt(x, cyclesPerSample);
     const double turnC = std::cos(twoPi * cyclesPerSample), turnS = std::sin(twoPi * cyclesPerSample);
@@ -213,8 +233,8 @@ Top topOf(std::span<const double> x, double lowest, double highest, double toler
 }
 
 std::optional<FlatTops> flatAtTheTop(std::span<const double> x, double step) {
-    const auto [lowest, highest] = std::ranges::minmax(x);
-    const double extent = highest - lowest;
+    const auto ends = std::ranges::minmax(x);
+    const double lowest = ends.min, highest = ends.max, extent = highest - lowest;
     if (!(extent > 32 * step) || !(extent > 0)) return {};
     // A square wave has nothing between.
     std::size_t between = 0;
@@ -249,13 +269,17 @@ Movement movementOf(std::span<const double> x) {
     out.low = low;
     out.high = high;
     if (x.size() < 4) return out;
-    std::vector<double> second(x.size() - 2);
+    // A few hundred of the second differences tell their median well enough.
+    constexpr std::size_t enough = 256;
+    const std::size_t stride = std::max<std::size_t>(1, x.size() / enough);
+    std::vector<double> second;
+    second.reserve(x.size() / stride + 1);
+    for (std::size_t i = 2; i < x.size(); i += stride) second.push_back(std::fabs(x[i] - 2 * x[i - 1] + x[i - 2]));
     std::size_t changes = 0, reversals = 0, pairs = 0;
     double all = 0, inLeaps = 0, before = 0;
     const double leap = out.extent() * 0.35;
     for (std::size_t i = 1; i < x.size(); ++i) {
         const double d = x[i] - x[i - 1];
-        if (i > 1) second[i - 2] = std::fabs(d - (x[i - 1] - x[i - 2]));
         all += std::fabs(d);
         if (d == 0) continue;
         if (std::fabs(d) > leap) inLeaps += std::fabs(d), ++out.leaps;
@@ -276,12 +300,9 @@ std::optional<MainsLine> mainsIn(std::span<const double> x, double rateHz, doubl
     MainsLine out;
     out.rest = withoutLine(x);
     const double variance = varianceOf(out.rest);
-    for (const double hz : {50.0, 60.0}) {
-        const double a = toneAt(out.rest, hz / rateHz).amplitude();
-        if (a < out.amplitude) continue;
-        out.hz = hz;
-        out.amplitude = a;
-    }
+    const auto both = tonesAt(out.rest, 50 / rateHz, 60 / rateHz);
+    out.hz = both[0].amplitude() >= both[1].amplitude() ? 50 : 60;
+    out.amplitude = std::max(both[0].amplitude(), both[1].amplitude());
     out.share = variance > 0 ? out.amplitude * out.amplitude / 2 / variance : 0;
     if (!(out.amplitude > 1.5 * step) || out.share < leastShare) return {};
     for (const double side : {-aside, aside})
@@ -320,6 +341,14 @@ std::optional<Wander> wanderOf(std::span<const double> rest, double rateHz, doub
 
 std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
     if (x.size() < 64) return {};
+    // Nearly all signals stand nowhere: that is seen at once.
+    const auto ends = std::ranges::minmax(x);
+    const double tolerance = std::max(1.01 * step, 0.004 * (ends.max - ends.min));
+    const double top0 = ends.max - tolerance, bottom0 = ends.min + tolerance;
+    std::size_t above = 0, below = 0;
+    for (const double v : x) above += v >= top0, below += v <= bottom0;
+    constexpr double leastShare = 0.02;
+    if (static_cast<double>(std::max(above, below)) < leastShare * static_cast<double>(x.size())) return {};
     auto top = flatAtTheTop(x, step);
     std::vector<double> turned(x.begin(), x.end());
     for (double& v : turned) v = -v;
@@ -332,11 +361,10 @@ std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
     return bottom;
 }
 
-std::vector<Jump> jumpsIn(std::span<const double> x, double step) {
+std::vector<Jump> jumpsIn(std::span<const double> x, double noise, double step) {
     constexpr double far = 12;
     std::vector<Jump> out;
     if (x.size() <= 2 * jumpNeighbours) return out;
-    const double noise = movementOf(x).noise;
     for (std::size_t i = jumpNeighbours; i + jumpNeighbours < x.size(); ++i) {
         const double around = (x[i - 1] + x[i + 1]) / 2, off = std::fabs(x[i] - around);
         if (off < far * noise + 8 * step || off == 0) continue;

@@ -53,13 +53,13 @@ struct FlatTops {
 /// level, or what lies between is a sine that goes on beyond it.
 std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step);
 
-/// Single samples far off both neighbours, which agree.
+/// Single samples far off both neighbours, which agree, by `noise` of movementOf().
 struct Jump {
     std::size_t at = 0;
     double from = 0, to = 0;
 };
 inline constexpr std::size_t jumpNeighbours = 8;  ///< on either side; the first and the last samples are left out
-std::vector<Jump> jumpsIn(std::span<const double> x, double step);
+std::vector<Jump> jumpsIn(std::span<const double> x, double noise, double step);
 
 /// A contact's changes that come three or more within 20 ms, an odd number of them, with 50 ms of calm on either side.
 struct Bounce {

@@ -70,8 +70,8 @@ const PageSpec* Bench::page(const std::string& id) const {
 
 bool sameBench(const Bench& a, const Bench& b) {
     return a.name == b.name && a.notes == b.notes && a.recording == b.recording && a.ribbonSignal == b.ribbonSignal &&
-           a.windowSeconds == b.windowSeconds && a.extra == b.extra && sameParts(a.devices, b.devices) &&
-           sameParts(a.signals, b.signals) && sameParts(a.pages, b.pages);
+           a.windowSeconds == b.windowSeconds && a.coverage == b.coverage && a.extra == b.extra &&
+           sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) && sameParts(a.pages, b.pages);
 }
 
 Bench withSignal(Bench bench, SignalSpec signal) {

@@ -107,7 +107,7 @@ struct SignalSpec {
     std::optional<OutputSpec> output;
     std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
     std::optional<AgreesSpec> agrees;
-    std::string onWord, offWord;           ///< digital: what to call the two states
+    std::string onWord, offWord;  ///< digital: what to call the two states
     KeepSpec keep;
     JsonText extra;
     [[nodiscard]] std::string unit() const {
@@ -171,6 +171,7 @@ inline constexpr std::size_t mostStages = 50;        ///< of one chain
 /// Samples that all chains together remember (rememberedSamples()): 128 MiB.
 inline constexpr std::size_t mostRemembered = std::size_t{1} << 24;
 
+inline constexpr double leastCoverage = 1, mostCoverage = 4;
 struct Bench {
     std::string name;
     std::string notes;
@@ -180,6 +181,7 @@ struct Bench {
     std::vector<std::shared_ptr<const PageSpec>> pages;
     std::string ribbonSignal;
     double windowSeconds = 30;  ///< how much time the traces show
+    double coverage = 2;        ///< the factor k of expanded uncertainties (GUM 6.2); 1 to 4
     JsonText extra;
 
     [[nodiscard]] const SignalSpec* signal(const std::string& id) const;

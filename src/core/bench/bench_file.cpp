@@ -299,6 +299,9 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
     bench.windowSeconds = f.number("window-s", 30);
     if (!(bench.windowSeconds >= 1e-3 && bench.windowSeconds <= 1e7))
         f.complain("window-s", text("The window must be 0.001 to 10000000 seconds."));
+    bench.coverage = f.number("coverage-factor", bench.coverage);
+    if (!(bench.coverage >= leastCoverage && bench.coverage <= mostCoverage))
+        f.complain("coverage-factor", text("A number from {0} to {1} is expected here.", leastCoverage, mostCoverage));
     bench.extra = f.rest();
     checkReferences(bench, out.problems);
     if (out.problems.empty() && also) out.problems = also(bench);
@@ -318,6 +321,7 @@ std::string writeBench(const Bench& bench) {
     j["name"] = bench.name;
     if (!bench.notes.empty()) j["notes"] = bench.notes;
     j["window-s"] = bench.windowSeconds;
+    if (bench.coverage != Bench{}.coverage) j["coverage-factor"] = bench.coverage;
     if (!bench.ribbonSignal.empty()) j["ribbon"] = bench.ribbonSignal;
     if (bench.recording != RecordingSpec{}) {
         const RecordingSpec& spec = bench.recording;

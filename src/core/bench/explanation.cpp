@@ -53,21 +53,22 @@ Result<Explanation> explainAt(const Bench& bench, const Source& source, const st
     return out;
 }
 
-std::string number(double v, double standard) {
-    if (standard > 0) return withUncertainty(v, 2 * standard);
+std::string number(double v, double standard, double k) {
+    if (standard > 0) return withUncertainty(v, k * standard);
     return std::isnan(v) ? std::string("–") : threeDigits(v) == "0" ? "0" : shortNumber(v);
 }
 
 void write(std::string& out, const Explanation& e, const std::string& today, int depth) {
     const std::string indent(static_cast<std::size_t>(depth) * 4, ' ');
     const auto line = [&](const std::string& words) { out += indent + words + "\n"; };
-    const double standard = e.uncertainty ? e.uncertainty->standard : 0;
+    const double standard = e.uncertainty ? e.uncertainty->standard : 0, k = e.uncertainty ? e.uncertainty->k : 2;
     line(fmt::format(
-        "{} at {} s: {} {}{}", e.name, shortNumber(e.at.seconds()), number(e.reading.value, standard), unitText(e.unit),
+        "{} at {} s: {} {}{}", e.name, shortNumber(e.at.seconds()), number(e.reading.value, standard, k),
+        unitText(e.unit),
         e.reading.quality == Quality::good ? std::string() : ", " + std::string(qualityWord(e.reading.quality))));
     line("  " + e.wired);
     for (const Explanation::Step& step : e.steps) {
-        line(fmt::format("  {}: {} {}", step.title.english(), number(step.value, std::max(step.standard, 0.0)),
+        line(fmt::format("  {}: {} {}", step.title.english(), number(step.value, std::max(step.standard, 0.0), k),
                          unitText(step.unit)));
         if (!step.sentence.english().empty()) line("      " + step.sentence.english());
     }

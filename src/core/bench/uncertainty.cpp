@@ -155,14 +155,14 @@ private:
 }  // namespace
 
 Result<Uncertainty> uncertaintyOf(const Bench& bench, const std::string& signal, const MeasuredMoment& moment,
-                                  double k) {
+                                  std::optional<double> k) {
     Propagation propagation(bench, moment);
     auto form = propagation.of(signal, 0);
     if (!form) return form.error();
     Uncertainty out;
     out.value = form.value().value;
     out.unit = form.value().unit;
-    out.k = k;
+    out.k = k.value_or(bench.coverage);
     out.standard = form.value().standard();
     out.behind = form.value().behind;
     out.missing = std::move(propagation.missing);

@@ -45,9 +45,10 @@ struct MeasuredMoment {
 };
 
 /// Inputs that several signals share, such as one cold junction or one reference, are one and the same error to all
-/// that they enter (5.2). Errors: no such signal, no reading, a stage whose sensitivity cannot be told.
+/// that they enter (5.2). `k`: the bench's where it is empty. Errors: no such signal, no reading, a stage whose
+/// sensitivity cannot be told.
 Result<Uncertainty> uncertaintyOf(const Bench& bench, const std::string& signal, const MeasuredMoment& moment,
-                                  double k = 2);
+                                  std::optional<double> k = {});
 
 /// The raw sample and the values behind each stage, at a moment of the source; of a computed signal of a run, whose
 /// readings were recorded, as its inputs give them.

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <array>
 
+#include "core/base/number_text.h"
+
 namespace cruscotto {
 
 namespace {
@@ -64,18 +66,24 @@ bool anySuspicion(const std::vector<Evidence>& evidence) {
 }
 
 std::string evidenceEvent(const std::string& signal, const Evidence& evidence) {
-    return signal + ": " + doubtKind(evidence.doubt).key + ": " + evidence.grounds.english();
+    return fmt::format("{}: {} {:.2f}: {}", signal, doubtKind(evidence.doubt).key, evidence.sure,
+                       evidence.grounds.english());
 }
 
 std::optional<NotedEvidence> evidenceFromEvent(Instant at, const std::string& words) {
     const auto first = words.find(": ");
     if (first == std::string::npos) return {};
     const auto second = words.find(": ", first + 2);
-    const std::string key = words.substr(first + 2, second == std::string::npos ? second : second - first - 2);
+    std::string key = words.substr(first + 2, second == std::string::npos ? second : second - first - 2);
+    double sure = 1;
+    if (const auto blank = key.find(' '); blank != std::string::npos) {
+        if (!parseNumber(key.substr(blank + 1), sure) || !(sure >= 0 && sure <= 1)) return {};
+        key.resize(blank);
+    }
     const auto kind = std::ranges::find_if(kinds(), [&](const DoubtKind& k) { return k.key == key; });
     if (kind == kinds().end()) return {};
     const std::string grounds = second == std::string::npos ? "" : words.substr(second + 2);
-    return NotedEvidence{words.substr(0, first), {kind->doubt, grounds, at, 1}};
+    return NotedEvidence{words.substr(0, first), {kind->doubt, grounds, at, sure}};
 }
 
 }  // namespace cruscotto

@@ -57,7 +57,8 @@ Text surenessWord(double sure);
 /// The worst first.
 bool anySuspicion(const std::vector<Evidence>& evidence);
 
-/// As a run's events have it, and back: the kinds are evidenceBegins and evidenceEnds, the words "ID: KEY: GROUNDS".
+/// As a run's events have it, and back: the kinds are evidenceBegins and evidenceEnds, the words
+/// "ID: KEY SURE: GROUNDS" and "ID: KEY".
 inline constexpr const char* evidenceBegins = "evidence";
 inline constexpr const char* evidenceEnds = "evidence-over";
 std::string evidenceEvent(const std::string& signal, const Evidence& evidence);

@@ -68,10 +68,13 @@ bool EvidenceWatch::endLook() {
         changed_ = true;
     }
     evidence_.clear();
-    // That an open wire hums is among the grounds for its being open.
-    const bool open = standing_[static_cast<std::size_t>(Doubt::notConnected)].now.has_value();
-    for (const Standing& s : standing_)
-        if (s.now && !(open && s.now->doubt == Doubt::hums)) evidence_.push_back(*s.now);
+    // That an open wire hums is among the grounds for its being open; what stands at a rail leaps to get there.
+    const auto stands = [&](Doubt d) { return standing_[static_cast<std::size_t>(d)].now.has_value(); };
+    for (const Standing& s : standing_) {
+        if (!s.now || (s.now->doubt == Doubt::hums && stands(Doubt::notConnected))) continue;
+        if (s.now->doubt == Doubt::tooSlow && stands(Doubt::flatTops)) continue;
+        evidence_.push_back(*s.now);
+    }
     constexpr Duration probeStands = milliseconds(60'000);
     if (probed_ && at_ - probed_->since > probeStands) probed_.reset(), changed_ = true;
     if (probed_) {
@@ -90,7 +93,7 @@ void EvidenceWatch::analog(const Stretch& stretch, const Neighbours& neighbours)
     if (stretch.newest.size() < 16) return;
     const signs::Movement movement = signs::movementOf(stretch.newest);
     stuck(stretch, movement);
-    jumps(stretch);
+    jumps(stretch, movement);
     coarse(movement);
     const bool moves = movement.extent() > 32 * worth_.step && movement.extent() > 0;
     if (moves && movement.leapShare > 0.7 &&
@@ -156,6 +159,8 @@ void EvidenceWatch::stuck(const Stretch& stretch, const signs::Movement& movemen
                   0.8);
         return;
     }
+    // What has stood and moved again by itself does so now and then.
+    if (stoodAt_) lively_.clear();
     stoodAt_.reset();
     // As noise does, with its tails: a fast wave goes to and fro as well.
     const bool noisy = movement.noise > 0 && movement.extent() > 4 * movement.noise;
@@ -163,11 +168,11 @@ void EvidenceWatch::stuck(const Stretch& stretch, const signs::Movement& movemen
     if (lively_.size() > rememberLooks) lively_.pop_front();
 }
 
-void EvidenceWatch::jumps(const Stretch& stretch) {
+void EvidenceWatch::jumps(const Stretch& stretch, const signs::Movement& movement) {
     std::vector<std::pair<std::uint64_t, double>> now;
     double size = 0;
     const std::uint64_t first = stretch.end - stretch.newest.size();
-    for (const signs::Jump& j : signs::jumpsIn(stretch.newest, worth_.step)) {
+    for (const signs::Jump& j : signs::jumpsIn(stretch.newest, movement.noise, worth_.step)) {
         if (first + j.at < jumpsUntil_) continue;
         now.emplace_back(first + j.at, j.to);
         size = std::max(size, std::fabs(j.to - j.from));
@@ -177,6 +182,7 @@ void EvidenceWatch::jumps(const Stretch& stretch) {
     const bool any = !now.empty();
     jumped_.push_back(std::move(now));
     if (jumped_.size() > jumpLooks) jumped_.pop_front();
+    if (std::ranges::all_of(jumped_, [](const auto& look) { return look.empty(); })) return;
     std::vector<std::pair<std::uint64_t, double>> all;
     for (const auto& look : jumped_) all.insert(all.end(), look.begin(), look.end());
     const bool standing = standing_[static_cast<std::size_t>(Doubt::jumps)].now.has_value();

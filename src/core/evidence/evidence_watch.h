@@ -27,7 +27,7 @@ public:
     explicit EvidenceWatch(RawWorth worth = {}) : worth_(std::move(worth)) {}
 
     /// How many of the newest samples, and of those that are thinned out over a second, a look takes at most.
-    static constexpr std::size_t mostSamples = 1024;
+    static constexpr std::size_t mostSamples = 1024, mostThinned = 320;
     static constexpr Duration every = milliseconds(1000);
 
     /// Raw samples up to now.
@@ -85,7 +85,7 @@ private:
     [[nodiscard]] std::string worth(double raw) const;
     [[nodiscard]] std::string worthOfDifference(double raw) const;
     void stuck(const Stretch& stretch, const signs::Movement& movement);
-    void jumps(const Stretch& stretch);
+    void jumps(const Stretch& stretch, const signs::Movement& movement);
     void coarse(const signs::Movement& movement);
     void sameAsBefore(const Stretch& stretch);
     void mains(const Stretch& stretch, const Neighbours& neighbours);

@@ -203,6 +203,10 @@ TEST_F(Sheet, WhereANumberComesFromIsToldAndCopied) {
     for (QPushButton* b : dialog->findChildren<QPushButton*>())
         if (b->text() == "Copy") QTest::mouseClick(b, Qt::LeftButton);
     EXPECT_EQ(QApplication::clipboard()->text(), words->toPlainText());
+    test::TempFolder folder;
+    nameFile(folder.file("where.pdf"));
+    QTest::mouseClick(dialog->findChild<QPushButton*>("explanationPage"), Qt::LeftButton);
+    EXPECT_TRUE(waitFor([&] { return std::filesystem::exists(folder.file("where.pdf")); }));
 }
 
 TEST_F(Sheet, TheListBeforeItCountsOpensWhatItIsAbout) {

@@ -68,6 +68,16 @@ TEST(Uncertainty, TheConvertersStepsAndTheMakersWordAddUp) {
     EXPECT_EQ(u.value().unit, "bar");
     EXPECT_EQ(u.value().expanded(), 2 * u.value().standard);
     EXPECT_TRUE(std::isinf(u.value().degreesOfFreedom));
+    // as many times the standard one as the bench says
+    Bench surer = bench;
+    surer.coverage = 3;
+    EXPECT_EQ(uncertaintyOf(surer, "in", momentOf(surer, {{"in", 16384}})).value().expanded(), 3 * u.value().standard);
+    const BenchReading again = readBench(writeBench(surer));
+    ASSERT_TRUE(again.bench);
+    EXPECT_EQ(again.bench->coverage, 3);
+    EXPECT_FALSE(sameBench(bench, surer));
+    surer.coverage = 9;
+    EXPECT_FALSE(readBench(writeBench(surer)).bench) << "from 1 to 4";
 }
 
 TEST(Uncertainty, NoiseIsPartOfItAndWhatIsNotKnownIsSaid) {

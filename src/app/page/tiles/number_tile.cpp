@@ -32,10 +32,13 @@ void NumberTile::paintEvent(QPaintEvent*) {
     p.setRenderHint(QPainter::Antialiasing);
     const QString unit = unitOf(s.spec ? *s.spec : SignalSpec{});
     const double unitRoom = QFontMetricsF(uiFont(15)).horizontalAdvance(unit) + 8;
-    const QFont big = fitted(uiFont(std::clamp(b.height() * 0.62, 20.0, 64.0), QFont::Medium), b.width() - unitRoom);
+    const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0;
+    // what stands below the number takes a line of its own
+    const double numberHeight = expanded > 0 ? b.height() - 18 : b.height();
+    const QFont big = fitted(uiFont(std::clamp(numberHeight * 0.62, 20.0, 64.0), QFont::Medium), b.width() - unitRoom);
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     p.setPen(doubtful ? t.muted : t.ink);
-    const double baseline = b.top() + (b.height() + QFontMetricsF(big).capHeight()) / 2 - 4;
+    const double baseline = b.top() + (numberHeight + QFontMetricsF(big).capHeight()) / 2 - 4;
     const double end = drawFigures(p, {b.left(), baseline}, big, s.text);
     p.setPen(t.muted);
     if (end + unitRoom - 2 <= b.right()) {
@@ -45,10 +48,10 @@ void NumberTile::paintEvent(QPaintEvent*) {
         p.setFont(uiFont(11));
         p.drawText(QPointF(b.left(), std::min(baseline + 13, b.bottom())), unit);
     }
-    if (const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0; expanded > 0) {
+    if (expanded > 0) {
         p.setPen(t.muted);
         const QString around = QStringLiteral("± ") + shown(readingText(expanded, decimalsFor(expanded)));
-        drawFigures(p, {b.left(), std::min(baseline + 22, b.bottom())}, uiFont(15), around);
+        drawFigures(p, {b.left(), std::min(baseline + 20, b.bottom() - 4)}, uiFont(14), around);
     }
     const double left = end + 6 + unitRoom + 8;
     const Remark remark = remarkOn(s);
