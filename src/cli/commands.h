@@ -99,6 +99,15 @@ struct CalibrationOptions {
 };
 int calibration(const CalibrationOptions& options, int argc, char** argv);
 
+/// What a stretch of a run, or of what a bench measures from now on, comes to. Seconds count from the beginning.
+struct MeasureOptions {
+    std::string file, signal, against;
+    std::optional<Duration> from, to;
+    std::vector<std::string> measures;  ///< all where empty
+    bool json = false;
+};
+int measure(const MeasureOptions& options);
+
 /// Where a reading of a run comes from, at a moment from its beginning; its last, where none is given.
 struct ExplainOptions {
     std::string run, signal;

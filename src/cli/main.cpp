@@ -170,6 +170,18 @@ int runCommand(int argc, char** argv) {
     bool explainForce = false;
     addForce(explainCommand, explainForce);
 
+    cli::MeasureOptions measure;
+    TimeOption measureFrom, measureTo;
+    CLI::App* measureCommand = app.add_subcommand(
+        "measure", "tell what a stretch of a signal comes to: levels, edges, sines, one signal against another");
+    measureCommand->add_option("RUN|BENCH", measure.file, "a bench is measured live, its outputs at rest")->required();
+    measureCommand->add_option("--signal", measure.signal, "its id, tag or name")->required();
+    measureCommand->add_option("--against", measure.against, "the signal that it is held against: gain, phase, delay");
+    addTime(measureCommand, "--from", measureFrom, "from the beginning; the beginning where it is left out");
+    addTime(measureCommand, "--to", measureTo, "its end where it is left out; 5s of a bench");
+    measureCommand->add_option("--measures", measure.measures, "only these, as mean,frequency,gain")->delimiter(',');
+    measureCommand->add_flag("--json", measure.json, "for programs");
+
     PictureOptions picture;
     CLI::App* pictureCommand =
         app.add_subcommand("picture", "paint the window of a bench or run into a PNG, without a display");
@@ -330,6 +342,11 @@ int runCommand(int argc, char** argv) {
     if (chainCommand->parsed()) {
         chain.every = chainEvery.value().value_or(seconds(1));
         return cli::chain(chain);
+    }
+    if (measureCommand->parsed()) {
+        measure.from = measureFrom.value();
+        measure.to = measureTo.value();
+        return cli::measure(measure);
     }
     if (explainCommand->parsed()) {
         explain.at = explainAt.value();

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <nlohmann/json.hpp>
 
 #include "core/base/json_text.h"
@@ -137,6 +138,19 @@ Result<RackModule> readRackModule(const std::string& text) {
                         if (x1 == x2) return failure("{0}: the two \"codes\" must differ.", c.point.name);
                         const std::string unit = word(entry, "unit");
                         c.chain = {twoPoints(x1, y1, x2, y2, unit.empty() ? "1" : unit, "")};
+                        if (const auto said = entry.find("accuracy"); said != entry.end()) {
+                            const double reading = number(*said, "of-reading", 0),
+                                         full = number(*said, "of-full-scale", 0);
+                            if (!said->is_object() || !(reading >= 0 && reading <= 100 && full >= 0 && full <= 100))
+                                return failure(
+                                    "{0}: \"accuracy\" has \"of-reading\" and \"of-full-scale\", in percent.",
+                                    c.point.name);
+                            c.chain.push_back(
+                                Stage::of("accuracy", {{"of-reading", reading},
+                                                       {"of-full-scale", full},
+                                                       {"full-scale", std::max(std::fabs(y1), std::fabs(y2))},
+                                                       {"note", std::string("as its module's description says")}}));
+                        }
                     }
                     out.channels.push_back(std::move(c));
                     continue;

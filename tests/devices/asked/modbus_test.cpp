@@ -502,6 +502,19 @@ TEST(ModbusIdentity, IsAskedForUntilThereIsNoMoreAndNoLonger) {
               70U);
 }
 
+TEST(RackModule, TheAccuracyThatItSaysIsPartOfTheChain) {
+    const auto read = readRackModule(R"({"format":"cruscotto-module","version":1,"size":{"input":1},
+        "channels":[{"name":"A","table":"input","address":0,"type":"i16","codes":[0,1000],"values":[-50,100],
+                     "unit":"Cel","accuracy":{"of-reading":0.2,"of-full-scale":0.1}}]})");
+    ASSERT_TRUE(read.ok()) << read.error().english();
+    const ChainSpec& chain = read.value().channels[0].chain;
+    ASSERT_EQ(chain.size(), 2U);
+    EXPECT_EQ(stageKey(chain[1]), "accuracy");
+    EXPECT_EQ(chain[1].number("of-reading"), 0.2);
+    EXPECT_EQ(chain[1].number("full-scale"), 100);
+    EXPECT_TRUE(checkChain(chain, ChannelKind::analogInput).ok());
+}
+
 TEST(RackModule, WhatIsWrongWithADescriptionIsSaid) {
     struct Case {
         const char* text;
@@ -514,6 +527,9 @@ TEST(RackModule, WhatIsWrongWithADescriptionIsSaid) {
           Case{R"({"format":"cruscotto-module","version":1,"size":{"input":1},
                                    "channels":[{"name":"A{n}","count":2,"table":"input","address":0}]})",
                "A2 lies outside"},
+          Case{R"({"format":"cruscotto-module","version":1,"size":{"input":1},
+                   "channels":[{"name":"A","table":"input","address":0,"codes":[0,1],"values":[0,1],"accuracy":7}]})",
+               "\"accuracy\" has"},
           Case{R"({"format":"cruscotto-module","version":1,"size":{"input":1},"channels":[{"name":"A"}]})",
                "address"}}) {
         const auto read = readRackModule(c.text);

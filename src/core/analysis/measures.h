@@ -1,0 +1,38 @@
+#pragma once
+
+#include <map>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "core/base/text.h"
+
+namespace cruscotto {
+
+/// One number worked out from a stretch.
+struct Measure {
+    double value = 0;  ///< NaN where there is none
+    std::string unit;  ///< UCUM
+    double u = -1;     ///< standard uncertainty; below 0: not known
+    Text whyNot;       ///< why there is none
+};
+/// What can be measured of one signal, and of one against another; the names are frozen.
+std::span<const std::string> measureNames();
+std::span<const std::string> measureNamesOfTwo();
+
+/// Readings of a stretch, each with its seconds since the stretch began, in order; NaN where nothing was read.
+struct MeasuredStretch {
+    std::span<const double> values, seconds;
+    std::string unit;    ///< UCUM
+    bool state = false;  ///< on and off
+};
+/// All of measureNames(). Levels, edges and what hangs on them as in IEEE 181-2011: the levels are the modes of the
+/// histogram's halves (5.2.2), the instants those of 10, 50 and 90 % of the step; a sine as in IEEE 1057-2017.
+/// Standard deviations are those of a sample (n - 1).
+std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch);
+/// All of measureNamesOfTwo(): how `of` follows `from`. Where both are sines, by their fits; else the gain is the slope
+/// of the line of one over the other and the delay the place of the highest cross-correlation. A gain below 0 inverts;
+/// the phase is that of `of` less that of `from`, without the half turn of an inversion.
+std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const MeasuredStretch& of);
+
+}  // namespace cruscotto
