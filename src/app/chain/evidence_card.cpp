@@ -74,7 +74,8 @@ void ChainDrawer::addEvidence(QVBoxLayout* column) {
         session_.engine()->tell(now->id, none ? std::nullopt : std::optional(v), session_.expandedOf(*now));
     });
     place(card->fields(),
-          labelled(s->unit().empty() ? tr("It is now at") : tr("It is now at, in %1").arg(shown(unitText(s->unit()))),
+          labelled(unitText(s->unit()).empty() ? tr("It is now at")
+                                               : tr("It is now at, in %1").arg(shown(unitText(s->unit()))),
                    told, card));
     const DeviceSpec* device = session_.bench().device(s->device);
     const DeviceKind* kind = device ? deviceKind(device->kind) : nullptr;
@@ -145,8 +146,9 @@ void ChainDrawer::addAgreement(StageCard& card) {
         place(card.fields(), labelled(label, field, &card));
         return field;
     };
-    auto* within = number(s->unit().empty() ? tr("within") : tr("within, in %1").arg(shown(unitText(s->unit()))),
-                          &AgreesSpec::within, true);
+    auto* within =
+        number(unitText(s->unit()).empty() ? tr("within") : tr("within, in %1").arg(shown(unitText(s->unit()))),
+               &AgreesSpec::within, true);
     auto* seconds = number(tr("else, after s"), &AgreesSpec::forSeconds, false);
     seconds->setToolTip(tr("They may differ for so long before it is said."));
     showers_.push_back([with, within, seconds, ids](const SignalSpec& now) {

@@ -102,16 +102,24 @@ void EvidenceWatch::analog(const Stretch& stretch, const Neighbours& neighbours)
               text(CRUSCOTTO_TEXT("{0} % of its change lies between two samples."),
                    threeDigits(100 * movement.leapShare)),
               0.8, 3);
-    if (const auto flat = signs::flatTopsOf(stretch.newest, worth_.step)) {
-        const double n = static_cast<double>(stretch.newest.size());
-        found(Doubt::flatTops,
-              text(CRUSCOTTO_TEXT("stands at {0} again and again: {1} % of the time, {2} times a second."),
-                   worth(flat->level), threeDigits(100 * flat->share),
-                   threeDigits(static_cast<double>(flat->count) * stretch.rateHz / n)),
-              0.95, 2);
-    }
+    flatTops(stretch);
     sameAsBefore(stretch);
     mains(stretch, neighbours);
+}
+
+void EvidenceWatch::flatTops(const Stretch& stretch) {
+    auto flat = signs::flatTopsOf(stretch.newest, worth_.step);
+    double length = static_cast<double>(stretch.newest.size()) / stretch.rateHz;
+    if (!flat && stretch.thinned.size() != stretch.newest.size()) {  // of what is slow
+        flat = signs::flatTopsOf(stretch.thinned, worth_.step);
+        length = static_cast<double>(stretch.thinned.size()) / stretch.thinnedHz;
+    }
+    if (!flat) return;
+    found(Doubt::flatTops,
+          text(CRUSCOTTO_TEXT("stands at {0} again and again: {1} % of the time, {2} times a second."),
+               worth(flat->level), threeDigits(100 * flat->share),
+               threeDigits(static_cast<double>(flat->count) / length)),
+          0.95, 2);
 }
 
 void EvidenceWatch::sameAsBefore(const Stretch& stretch) {

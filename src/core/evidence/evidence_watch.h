@@ -87,6 +87,7 @@ private:
     void stuck(const Stretch& stretch, const signs::Movement& movement);
     void jumps(const Stretch& stretch, const signs::Movement& movement);
     void coarse(const signs::Movement& movement);
+    void flatTops(const Stretch& stretch);
     void sameAsBefore(const Stretch& stretch);
     void mains(const Stretch& stretch, const Neighbours& neighbours);
 

@@ -4,6 +4,7 @@
 
 #include "app/page/tiles/control_tile.h"
 #include "app/page/tiles/number_tile.h"
+#include "app/page/tiles/trace_hover.h"
 #include "app/shell/main_window.h"
 #include "app/widgets/fields.h"
 #include "app/widgets/scale_end.h"
@@ -137,6 +138,36 @@ TEST_F(Tiles, AReadingOutsideItsLimitsSaysSoInAWord) {
     EXPECT_GT(count(picture("outlet"), dayTheme().red), count(before, dayTheme().red) + 30);
     auto& rows = window.signalList().rows();
     EXPECT_TRUE(rows.row(2).quality.contains("above limit")) << rows.row(2).quality.toStdString();
+}
+
+TEST_F(Tiles, ThePointerOverATraceTellsWhatAllItsSignalsReadThere) {
+    Tile* trace = tile("hydraulics");
+    auto* hover = dynamic_cast<TraceHover*>(trace->findChild<QWidget*>("hover"));
+    ASSERT_TRUE(hover);
+    EXPECT_FALSE(hover->isTelling());
+    QWidget* plot = hover->parentWidget();
+    const QPoint at(plot->width() * 2 / 3, plot->height() / 3);
+    QMouseEvent move(QEvent::MouseMove, at, plot->mapToGlobal(at), Qt::NoButton, Qt::NoButton, {});
+    QApplication::sendEvent(plot, &move);
+    ASSERT_TRUE(hover->isTelling());
+    const QStringList lines = hover->words().split('\n');
+    ASSERT_EQ(lines.size(), 4) << "the moment and three signals: " << hover->words().toStdString();
+    EXPECT_TRUE(lines[0].endsWith(" s ago"));
+    const double ago = lines[0].section(' ', 0, 0).toDouble();
+    EXPECT_GT(ago, 1);
+    const Instant then = session().shownAt() - seconds(ago);
+    const QString flow =
+        session().numberText(*session().bench().signal("flow"), session().source().at("flow", then).value);
+    EXPECT_TRUE(hover->words().contains("Q1 " + flow)) << hover->words().toStdString();
+    // beyond its ends there is nothing to tell
+    const QPoint beside(4, plot->height() / 3);
+    QMouseEvent off(QEvent::MouseMove, beside, plot->mapToGlobal(beside), Qt::NoButton, Qt::NoButton, {});
+    QApplication::sendEvent(plot, &off);
+    EXPECT_FALSE(hover->isTelling());
+    QApplication::sendEvent(plot, &move);
+    QEvent leave(QEvent::Leave);
+    QApplication::sendEvent(plot, &leave);
+    EXPECT_FALSE(hover->isTelling());
 }
 
 TEST_F(Tiles, WhatLiesOffTheScaleIsSaidInsteadOfABlankTile) {

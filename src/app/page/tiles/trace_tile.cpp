@@ -39,7 +39,8 @@ QString tagOf(const SignalSpec& s) {
 }
 }  // namespace
 
-TraceTile::TraceTile(Session& session, QWidget* parent) : Tile(session, parent), plot_(new QCustomPlot(this)) {
+TraceTile::TraceTile(Session& session, QWidget* parent)
+    : Tile(session, parent), plot_(new QCustomPlot(this)), hover_(new TraceHover(plot_)) {
     plot_->plotLayout()->clear();
     plot_->plotLayout()->setRowSpacing(0);
     plot_->plotLayout()->setMargins({});
@@ -322,6 +323,34 @@ void TraceTile::tellUnseen() {
     setAccessibleDescription(all.join(QChar(' ')));
 }
 
+void TraceTile::tellHovered() {
+    if (!hoverX_ || lanes_.empty() || panning_) return hover_->leave();
+    const QCPAxis* axis = lanes_.front()->rect->axis(QCPAxis::atBottom);
+    const double back = axis->pixelToCoord(*hoverX_);
+    if (back < -session_.cursor().window().seconds() || back > 0) return hover_->leave();
+    const Instant at = drawnTo_ + seconds(back);
+    hover_->setGeometry(plot_->rect());
+    std::vector<TraceHover::Label> labels;
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines) {
+            const SignalSpec& s = *shown_[line.shownIndex].spec;
+            const Reading r = session_.source().at(s.id, at);
+            const bool read = r.quality != Quality::gap && !std::isnan(r.value);
+            const double fraction = read ? fractionOf(laneScale(*lane), r.value) : 0.5;
+            const QRect rect = lane->rect->rect();
+            const QString unit = unitOf(s);
+            labels.push_back({rect.bottom() - std::clamp(fraction, 0.0, 1.0) * rect.height(), colourOf(s),
+                              tagOf(s) + QStringLiteral(" ") +
+                                  (!read         ? tr("nothing")
+                                   : s.isState() ? stateWord(s, r.value)
+                                                 : session_.numberText(s, r.value) +
+                                                       (unit.isEmpty() ? QString() : QStringLiteral(" ") + unit))});
+        }
+    const double ago = -back;
+    const QString moment = session_.cursor().atEnd() ? tr("%1 s ago") : tr("%1 s before");
+    hover_->tell(*hoverX_, moment.arg(ago, 0, 'f', ago < 10 ? 2 : 1), std::move(labels));
+}
+
 void TraceTile::refresh(Instant t, bool digits) {
     if (shown_.empty() || lanes_.empty()) return;
     read(t, digits);
@@ -337,9 +366,11 @@ void TraceTile::refresh(Instant t, bool digits) {
     lastRevision_ = revision;
     const Instant to = live ? Instant{edge * width.ns} : t;
     const Instant from = to - window;
+    drawnTo_ = to;
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) feed(*lane, line, from, to, width);
     tellUnseen();
+    tellHovered();
     plot_->replot(QCustomPlot::rpQueuedRefresh);
     if (digits || !live)
         update(QRect(plot_->geometry().right(), 0, QWidget::width() - plot_->geometry().right(), height()));
@@ -419,6 +450,16 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
             panAt_ = session_.shownAt();
         }
         return mouse->button() == Qt::LeftButton;
+    }
+    if (event->type() == QEvent::Leave) {
+        hoverX_.reset();
+        tellHovered();
+        return false;
+    }
+    if (event->type() == QEvent::MouseMove && !panning_) {
+        hoverX_ = static_cast<QMouseEvent*>(event)->position().x();
+        tellHovered();
+        return false;
     }
     if (event->type() == QEvent::MouseMove && panning_) {
         const auto* mouse = static_cast<QMouseEvent*>(event);

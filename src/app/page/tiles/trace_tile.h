@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/page/tiles/tile.h"
+#include "app/page/tiles/trace_hover.h"
 #include "core/history/column_cache.h"
 
 class QCustomPlot;
@@ -12,7 +13,8 @@ namespace cruscotto {
 
 /// What has it been doing: signals over the window, one lane for each unit, so that no two quantities share an axis.
 /// The tag of each signal stands at its trace's end; what lies off its scale altogether is said there. Wheel: more or
-/// less time; drag: back in time; double click: fit; with Ctrl the wheel stretches the scale under the pointer.
+/// less time; drag: back in time; double click: fit; with Ctrl the wheel stretches the scale under the pointer. The
+/// pointer, as it moves over it, tells what all of its signals read there.
 class TraceTile : public Tile {
     Q_OBJECT
 public:
@@ -48,9 +50,14 @@ private:
     void layOut();
     void setTimeTicks();
     void tellUnseen();
+    /// What all signals read at the pointer's time.
+    void tellHovered();
     void feed(Lane& lane, Line& line, Instant from, Instant to, Duration width);
 
     QCustomPlot* plot_;
+    TraceHover* hover_;
+    std::optional<double> hoverX_;  ///< in pixels of the plot
+    Instant drawnTo_;               ///< the moment at the right end
     std::vector<std::unique_ptr<Lane>> lanes_;
     Duration ticksFor_;
     bool ticksAtEnd_ = true;
