@@ -54,12 +54,15 @@ void pulledAndBack(test::DeviceListener& listener, const std::string& terminal) 
         return s == LinkState::lost || s == LinkState::absent;
     })) << listener.status().sentence.english();
     const std::size_t before = listener.count(terminal);
+    const auto back = listener.now();
     ASSERT_TRUE(switchLoopback(true));
     ASSERT_TRUE(eventually([&] { return listener.count(terminal) > before + 5; }))
         << listener.status().sentence.english();
     ASSERT_TRUE(listener.reaches(LinkState::live));
     listener.stop();
-    const auto gaps = listener.gapsOf(terminal);
+    auto gaps = listener.gapsOf(terminal);
+    // A computer that stands still for a while makes gaps of its own, before it was pulled or behind.
+    std::erase_if(gaps, [&](const Gap& g) { return g.to <= gone || g.from >= back; });
     ASSERT_EQ(gaps.size(), 1U);
     EXPECT_LT(gaps[0].from, gone) << "it begins with the last sample, not when the silence was noticed";
     EXPECT_EQ(listener.outOfStep(), 0);
