@@ -328,6 +328,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
 }
 
 void Engine::State::take(const Bench& next) {
+    endProbing();  // what is asked of the terminals may be another from here on
     const Bench before = std::exchange(bench, next);
     indexSignals();
     arrangeComputed();

@@ -175,20 +175,28 @@ void Engine::State::publishEvidence(Bound& bound, Instant at) {
 void Engine::State::forgetEvidence(Group& group) {
     for (Bound& b : group.bound) {
         if (!b.watch) continue;
-        if (probing && probing->signal == b.spec->id) probing.reset();
+        if (probing && probing->signal == b.spec->id) endProbing();
         b.watch->forget();
         publishEvidence(b, now());
     }
 }
 
-void Engine::State::requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice) {
+void Engine::State::endProbing() {
+    if (!probing) return;
+    const bool on = !probing->until;
+    const SignalSpec* spec = bench.signal(probing->signal);
+    if (on && spec) (void)requestWith(*spec, {}, {});
+    probing.reset();
+}
+
+bool Engine::State::requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice) {
     const Lock lock(devicesMutex);
     const auto device = devices.find(spec.device);
-    if (device == devices.end()) return;
+    if (device == devices.end()) return false;
     auto requests = requestsOf(bench, spec.device);
     for (TerminalRequest& r : requests)
         if (r.terminal == spec.terminal && !choice.empty()) r.setup[key] = choice;
-    (void)device->second->request(requests);
+    return device->second->request(requests);
 }
 
 void Engine::State::goOnProbing(Bound& bound, Instant at) {
@@ -200,7 +208,7 @@ void Engine::State::goOnProbing(Bound& bound, Instant at) {
         (void)bound.history->newestRaw(EvidenceWatch::mostSamples / 8, 1, raw);
         double with = 0;
         for (const double v : raw) with += v / static_cast<double>(raw.size());
-        requestWith(*bound.spec, {}, {});
+        (void)requestWith(*bound.spec, {}, {});
         bound.watch->probed(at, probing->how.volts, probing->how.ohms, probing->before, with);
         probing->until = at + settles;
     }
@@ -221,8 +229,8 @@ void Engine::checkConnection(const std::string& signal) {
         (void)bound->history->newestRaw(EvidenceWatch::mostSamples, 1, raw);
         double before = 0;
         for (const double v : raw) before += v / static_cast<double>(raw.size());
-        s.probing = State::Probing{signal, *load->probe, before, s.now(), {}};
-        s.requestWith(*bound->spec, load->key, load->probe->choice);
+        if (s.requestWith(*bound->spec, load->key, load->probe->choice))
+            s.probing = State::Probing{signal, *load->probe, before, s.now(), {}};
     });
 }
 

@@ -311,8 +311,11 @@ struct Engine::State {
     };
     std::optional<Probing> probing;
     void goOnProbing(Bound& bound, Instant at);
-    /// Asks the device for its terminals as the bench has them, with this setting of one of them changed.
-    void requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice);
+    /// The load is switched off; nothing is said. Does nothing where none is on.
+    void endProbing();
+    /// Asks the device for its terminals as the bench has them, with this setting of one of them changed. False where
+    /// it cannot do that as it goes.
+    bool requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice);
     /// Engine thread: what speaks against the readings of the group's signals.
     void lookForEvidence(Group& group, const Block& block);
     void lookAt(Group& group, Bound& bound, const Block& block);

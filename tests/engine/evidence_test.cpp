@@ -140,6 +140,9 @@ TEST(EvidenceBench, APairMustBeThereAndOfOneKindAndGoesWithItsSignal) {
     speed.agrees->with = "shaft-speed";
     EXPECT_FALSE(checkAgrees(bench, speed).ok());
     EXPECT_FALSE(withoutSignal(bench, "speed-by-drive").signal("shaft-speed")->agrees);
+    SignalSpec other = *bench.signal("speed-by-drive");
+    other.chain = {other.chain.front()};  // in volts
+    EXPECT_FALSE(withSignal(bench, other).signal("shaft-speed")->agrees) << "else the bench would not open again";
     const auto back = signalFromJson(signalToJson(*bench.signal("shaft-speed")));
     ASSERT_TRUE(back.ok());
     EXPECT_EQ(back.value().agrees, bench.signal("shaft-speed")->agrees);

@@ -75,7 +75,16 @@ bool sameBench(const Bench& a, const Bench& b) {
 }
 
 Bench withSignal(Bench bench, SignalSpec signal) {
+    const std::string id = signal.id;
     put(bench.signals, std::move(signal));
+    // What reads in another kind of unit now cannot be held against what it should agree with any more.
+    for (auto& s : bench.signals) {
+        if (!s->agrees || (s->id != id && s->agrees->with != id) || !bench.signal(s->agrees->with)) continue;
+        if (checkAgrees(bench, *s)) continue;
+        SignalSpec alone = *s;
+        alone.agrees.reset();
+        s = std::make_shared<const SignalSpec>(std::move(alone));
+    }
     return bench;
 }
 

@@ -314,11 +314,11 @@ void EvidenceWatch::reading(double value, Quality worst, double raw, const std::
 void EvidenceWatch::pair(const Pair& pair) {
     const double apart = std::fabs(pair.own - pair.other);
     if (!(apart > pair.within)) {
-        apartSince_.reset();
+        apartSince_.erase(pair.name);
         return;
     }
-    if (!apartSince_) apartSince_ = at_;
-    if ((at_ - *apartSince_).seconds() < pair.forSeconds) return;
+    const Instant since = apartSince_.try_emplace(pair.name, at_).first->second;
+    if ((at_ - since).seconds() < pair.forSeconds) return;
     found(Doubt::disagrees,
           text(CRUSCOTTO_TEXT("is {0} {2} away from {3}; {1} {2} are allowed."), threeDigits(apart),
                threeDigits(pair.within), unitText(pair.unit), pair.name),

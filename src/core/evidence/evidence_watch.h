@@ -111,7 +111,7 @@ private:
     double lowest_ = 0, highest_ = 0;
     int looks_ = 0;
     std::deque<double> readings_;
-    std::optional<Instant> apartSince_;
+    std::map<std::string, Instant> apartSince_;  // by the other's name
     Instant bouncedAt_;
     std::uint64_t bounceUntil_ = 0;
 };

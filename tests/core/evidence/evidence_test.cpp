@@ -247,6 +247,15 @@ TEST(Evidence, WhatDisagreesOrDriftsOrIsNotAsToldIsSaidInItsUnit) {
     EXPECT_EQ(watch.evidence()[0].grounds.english(), "is 2.00 °C away from Tank, second sensor; 0.500 °C are allowed.");
     look(5, 20, 20);
     EXPECT_FALSE(watch.suspect());
+    // one that agrees does not speak for one that does not
+    EvidenceWatch both(ofVolts);
+    for (int at = 1; at <= 4; ++at) {
+        both.beginLook(Instant{} + milliseconds(1000 * at));
+        both.pair({"Far off", 20, 22, 0.5, 2, "Cel"});
+        both.pair({"The same", 20, 20, 0.5, 2, "Cel"});
+        both.endLook();
+    }
+    EXPECT_TRUE(both.suspect());
 
     GaussNoise random;
     for (int i = 0; i < 130; ++i) {
