@@ -124,8 +124,13 @@ void shapes(unsigned each) {
                 for (std::size_t i = stride - 1; i < second.size(); i += stride) thinned.push_back(second[i]);
                 const std::size_t most = std::min(second.size(), EvidenceWatch::mostSamples);
                 watch.beginLook(Instant{} + seconds(look));
-                watch.analog({rate, n, std::span(second).last(most), thinned, rate / static_cast<double>(stride)},
-                             [] { return std::vector<std::pair<std::string, std::vector<double>>>(); });
+                EvidenceWatch::Stretch stretch{rate, n, std::span(second).last(most), thinned,
+                                               rate / static_cast<double>(stride)};
+                stretch.dense = [&](double, std::vector<double>& all) {
+                    all = second;
+                    return rate;
+                };
+                watch.analog(stretch, [] { return std::vector<std::pair<std::string, std::vector<double>>>(); });
                 watch.endLook();
                 for (const Evidence& e : watch.evidence()) said[doubtKind(e.doubt).key] = doubtKind(e.doubt).suspicion;
             }

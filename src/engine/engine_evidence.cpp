@@ -11,6 +11,20 @@
 
 namespace cruscotto {
 
+namespace {
+
+// Slow signals are looked at over more than a second: there would be nothing to see else.
+constexpr double leastLooked = 64;
+
+/// NaN where there are none.
+double meanOfRaw(const std::vector<double>& raw) {
+    double sum = 0;
+    for (const double v : raw) sum += v;
+    return sum / static_cast<double>(raw.size());
+}
+
+}  // namespace
+
 RawWorth rawWorthOf(const SignalSpec& spec, SampleType type) {
     RawWorth worth;
     const bool counts = type != SampleType::float32 && type != SampleType::float64;
@@ -58,48 +72,78 @@ void Engine::State::lookForEvidence(Group& group, const Block& block) {
         }
         b.watch->beginLook(at);
         lookAt(group, b, block);
-        (void)b.watch->endLook();
+        b.watch->endLook();
         publishEvidence(b, at);
     }
 }
 
+double Engine::State::rateOf(const Group& group) {
+    if (group.group->clocked()) return group.group->rateHz;
+    const std::uint64_t n = group.timeline->count(), over = std::min<std::uint64_t>(n, EvidenceWatch::mostSamples);
+    if (over < 2) return group.group->rateHz;
+    const auto last = group.timeline->timeOf(n - 1), before = group.timeline->timeOf(n - over);
+    if (!last || !before || !(*last > *before)) return group.group->rateHz;
+    return static_cast<double>(over - 1) / (*last - *before).seconds();
+}
+
 void Engine::State::lookAt(Group& group, Bound& bound, const Block& block) {
     const SignalSpec& spec = *bound.spec;
-    EvidenceWatch& watch = *bound.watch;
-    constexpr std::size_t most = EvidenceWatch::mostSamples;
-    // Slow signals are looked at over more than a second: there would be nothing to see else.
-    constexpr double least = 64;
-    double rate = group.group->rateHz;
-    if (!group.group->clocked()) {
-        const std::uint64_t n = group.timeline->count();
-        const auto last = n > 0 ? group.timeline->timeOf(n - 1) : std::nullopt;
-        const auto before = n > most ? group.timeline->timeOf(n - most) : group.timeline->timeOf(0);
-        if (last && before && *last > *before)
-            rate = static_cast<double>(std::min<std::uint64_t>(n, most) - 1) / (*last - *before).seconds();
-    }
-    std::vector<double> newest, thinned;
-    // and a little of what was looked at before: what stands at the seam has neighbours then
-    const double each =
-        rate > 2 * static_cast<double>(most) ? static_cast<double>(most) / 2 : static_cast<double>(most);
-    const auto asMany = static_cast<std::size_t>(std::clamp(rate + 2 * signs::jumpNeighbours, least, each));
+    const double rate = rateOf(group);
+    lookAtReading(bound);
+    if (spec.agrees) lookAtPair(bound, spec.agrees->with, *spec.agrees, block);
+    for (auto [it, end] = agreedBy.equal_range(spec.id); it != end; ++it)
+        lookAtPair(bound, it->second->id, *it->second->agrees, block);
+    // What a computed signal's inputs are is said of them; what counts goes on by itself.
+    const bool contact = isDigital(spec.kind);
+    if (spec.computed || (!contact && spec.kind != ChannelKind::analogInput)) return;
     EvidenceWatch::Stretch stretch;
     stretch.rateHz = rate;
-    stretch.end = bound.history->newestRaw(asMany, 1, newest);
-    stretch.newest = newest;
-    const double raw = newest.empty() ? std::nan("") : newest.back();
-    // What counts or adds up goes on by itself. What a computed signal's inputs are is said of them.
+    stretch.dense = [&bound, rate](double time, std::vector<double>& out) {
+        const double all = std::max(rate * time, leastLooked);
+        const auto every = static_cast<std::size_t>(std::ceil(all / static_cast<double>(EvidenceWatch::mostDense)));
+        (void)bound.history->newestRaw(static_cast<std::size_t>(all) / every, every, out);
+        return rate / static_cast<double>(every);
+    };
+    if (contact)
+        lookAtContact(bound, stretch);
+    else
+        lookAtAnalog(group, bound, stretch);
+}
+
+void Engine::State::lookAtReading(Bound& bound) {
+    const SignalSpec& spec = *bound.spec;
+    std::vector<double> newest;
+    (void)bound.history->newestRaw(1, 1, newest);
+    // What counts or adds up goes on by itself.
     const bool stands = spec.kind == ChannelKind::analogInput && !spec.isState() &&
                         std::ranges::none_of(spec.chain, [](const Stage& s) {
                             return s.kind().group == StageGroup::event || stageKey(s) == "integral";
                         });
-    watch.reading(stands ? bound.newestReading : std::nan(""), spec.computed ? Quality::good : bound.newestWorst, raw,
-                  spec.unit());
-    if (spec.agrees) lookAtPair(bound, spec.agrees->with, *spec.agrees, block);
-    for (auto [it, end] = agreedBy.equal_range(spec.id); it != end; ++it)
-        lookAtPair(bound, it->second->id, *it->second->agrees, block);
+    bound.watch->reading(stands ? bound.newestReading : std::nan(""), spec.computed ? Quality::good : bound.newestWorst,
+                         newest.empty() ? std::nan("") : newest[0], spec.unit());
+}
+
+void Engine::State::lookAtContact(Bound& bound, EvidenceWatch::Stretch& stretch) {
+    constexpr double fewHz = 100;
+    const auto every = std::max<std::size_t>(1, static_cast<std::size_t>(stretch.rateHz / fewHz));
+    const double all = EvidenceWatch::contactSeconds * stretch.rateHz / static_cast<double>(every);
+    std::vector<double> few;
+    stretch.end = bound.history->newestRaw(static_cast<std::size_t>(std::max(all, leastLooked)), every, few);
+    stretch.newest = few;
+    bound.watch->contact(stretch);
+}
+
+void Engine::State::lookAtAnalog(Group& group, Bound& bound, EvidenceWatch::Stretch& stretch) {
+    constexpr std::size_t most = EvidenceWatch::mostSamples;
+    const double rate = stretch.rateHz;
+    std::vector<double> newest, thinned;
+    // and a little of what was looked at before: what stands at the seam has neighbours then
+    const double each =
+        rate > 2 * static_cast<double>(most) ? static_cast<double>(most) / 2 : static_cast<double>(most);
+    const auto asMany = static_cast<std::size_t>(std::clamp(rate + 2 * signs::jumpNeighbours, leastLooked, each));
+    stretch.end = bound.history->newestRaw(asMany, 1, newest);
+    stretch.newest = newest;
     if (std::ranges::any_of(newest, [](double v) { return !std::isfinite(v); })) return;
-    if (isDigital(spec.kind)) return watch.contact(stretch);
-    if (spec.kind != ChannelKind::analogInput) return;
     // The mains are seen in a few hundred samples a second.
     const auto stride = std::max<std::size_t>(
         1, static_cast<std::size_t>(std::ceil(rate / static_cast<double>(EvidenceWatch::mostThinned))));
@@ -123,7 +167,7 @@ void Engine::State::lookAt(Group& group, Bound& bound, const Block& block) {
         stretch.before = beforeIt;
         stretch.beforeName = before->spec->name;
     }
-    watch.analog(stretch, [&] {
+    bound.watch->analog(stretch, [&] {
         std::vector<std::pair<std::string, std::vector<double>>> out;
         for (const Bound& b : group.bound) {
             if (&b == &bound || b.spec->kind != ChannelKind::analogInput) continue;
@@ -206,10 +250,8 @@ void Engine::State::goOnProbing(Bound& bound, Instant at) {
         if (at >= *probing->until) probing.reset();
     } else if (at - probing->from >= acts) {
         (void)bound.history->newestRaw(EvidenceWatch::mostSamples / 8, 1, raw);
-        double with = 0;
-        for (const double v : raw) with += v / static_cast<double>(raw.size());
         (void)requestWith(*bound.spec, {}, {});
-        bound.watch->probed(at, probing->how.volts, probing->how.ohms, probing->before, with);
+        bound.watch->probed(at, probing->how.volts, probing->how.ohms, probing->before, meanOfRaw(raw));
         probing->until = at + settles;
     }
 }
@@ -227,10 +269,8 @@ void Engine::checkConnection(const std::string& signal) {
         if (!load) return;
         std::vector<double> raw;
         (void)bound->history->newestRaw(EvidenceWatch::mostSamples, 1, raw);
-        double before = 0;
-        for (const double v : raw) before += v / static_cast<double>(raw.size());
         if (s.requestWith(*bound->spec, load->key, load->probe->choice))
-            s.probing = State::Probing{signal, *load->probe, before, s.now(), {}};
+            s.probing = State::Probing{signal, *load->probe, meanOfRaw(raw), s.now(), {}};
     });
 }
 

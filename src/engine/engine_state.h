@@ -319,6 +319,11 @@ struct Engine::State {
     /// Engine thread: what speaks against the readings of the group's signals.
     void lookForEvidence(Group& group, const Block& block);
     void lookAt(Group& group, Bound& bound, const Block& block);
+    /// Samples a second; of what has no clock as it has been of late.
+    static double rateOf(const Group& group);
+    static void lookAtReading(Bound& bound);
+    static void lookAtContact(Bound& bound, EvidenceWatch::Stretch& stretch);
+    static void lookAtAnalog(Group& group, Bound& bound, EvidenceWatch::Stretch& stretch);
     void lookAtPair(Bound& bound, const std::string& with, const AgreesSpec& how, const Block& block);
     /// Into the source, and where something began or ended, into the run.
     void publishEvidence(Bound& bound, Instant at);

@@ -81,6 +81,17 @@ TEST(EvidenceOfFaults, WhatIsUnderSuspicionIsSuspectInTheRunAndItsNumbersAreTheS
     EXPECT_NEAR(source.at("vibration", Instant{} + seconds(18)).value, raw * 0.4 / 65536 * 10, 1e-9);
 }
 
+/// Its amplifier's rail at the highest gain, slow and sampled fast.
+TEST(EvidenceOfFaults, TheSorterSieveIsSaidToStandAtItsRail) {
+    const Recorded run(test::exampleBench("seed-sorter"), 12);
+    RunSource source(run.path);
+    ASSERT_TRUE(eventually([&] { return source.state().done; }));
+    for (const double at : {4.0, 6.0, 8.0, 10.0}) {
+        const auto evidence = source.evidenceAt("sieve", Instant{} + seconds(at));
+        EXPECT_NE(std::ranges::find(evidence, Doubt::flatTops, &Evidence::doubt), evidence.end()) << at;
+    }
+}
+
 TEST(EvidenceOfFaults, PreflightSaysItWithTheRemedy) {
     EngineOptions options;
     options.pace = Pace::asFastAsPossible;

@@ -102,11 +102,18 @@ bool quietOnPlateaus(std::span<const double> x, const std::vector<Plateau>& plat
     double low = INFINITY, high = -INFINITY;
     for (const Plateau& p : plateaus)
         for (std::size_t i = p.begin + 1; i + 1 < p.end; ++i) low = std::min(low, x[i]), high = std::max(high, x[i]);
+    // Noise goes to and fro; what is bent, as what dies away, does not.
     std::vector<double> second;
-    for (std::size_t i = 2; i < x.size(); ++i)
-        if (std::max({x[i], x[i - 1], x[i - 2]}) < near && std::min({x[i], x[i - 1], x[i - 2]}) > far)
-            second.push_back(std::fabs(x[i] - 2 * x[i - 1] + x[i - 2]));
-    if (second.size() < 16) return false;
+    std::size_t pairs = 0, alternate = 0, last = 0;
+    for (std::size_t i = 2; i < x.size(); ++i) {
+        if (std::max({x[i], x[i - 1], x[i - 2]}) >= near || std::min({x[i], x[i - 1], x[i - 2]}) <= far) continue;
+        const double d = x[i] - 2 * x[i - 1] + x[i - 2];
+        if (last + 1 == i) ++pairs, alternate += d * (x[i - 1] - 2 * x[i - 2] + x[i - 3]) < 0;
+        last = i;
+        second.push_back(std::fabs(d));
+    }
+    constexpr std::size_t enough = 16;
+    if (second.size() < enough || pairs < enough || 2 * alternate < pairs) return false;
     const double elsewhere = medianOf(second);
     return high - low <= 2.01 * step && elsewhere > std::max(16 * step, 1e-3 * (near - far));
 }
@@ -114,12 +121,26 @@ bool quietOnPlateaus(std::span<const double> x, const std::vector<Plateau>& plat
 struct Fit {
     double rest = INFINITY, peak = 0;
 };
-/// A sine of this frequency through those samples of [begin, end) that lie between the bounds.
-Fit sineThrough(std::span<const double> x, std::size_t begin, std::size_t end, double low, double high, double cycles) {
+/// Time that runs in periods: at three centres it is 0, 1 and 2, so that a frequency may change steadily meanwhile.
+struct InPeriods {
+    double first = 0, linear = 0, square = 0;
+    InPeriods(double a, double b, double c) : first(a) {
+        const double u = b - a, v = c - a;
+        square = (u * 2 - v) / (u * v * (v - u));
+        linear = (1 - square * u * u) / u;
+    }
+    [[nodiscard]] double at(std::size_t i) const {
+        const double t = static_cast<double>(i) - first;
+        return (linear + square * t) * t;
+    }
+};
+/// A sine of so many cycles a period through those samples of [begin, end) that lie between the bounds.
+Fit sineThrough(std::span<const double> x, std::size_t begin, std::size_t end, double low, double high,
+                const InPeriods& time, double cycles) {
     // normal equations of a cos + b sin + c
     double m[3][4] = {};
     const auto base = [&](std::size_t i) {
-        const double phase = twoPi * cycles * static_cast<double>(i - begin);
+        const double phase = twoPi * cycles * time.at(i);
         return std::array{std::cos(phase), std::sin(phase), 1.0};
     };
     std::size_t n = 0;
@@ -176,23 +197,37 @@ double restOfLines(std::span<const double> x, std::size_t begin, std::size_t end
     return n < 12 ? 0 : std::sqrt(squares / static_cast<double>(n));
 }
 
+/// The share of the samples between the bounds that lie on rises.
+double shareOfRises(std::span<const double> x, std::size_t begin, std::size_t end, double low, double high) {
+    std::size_t rises = 0, all = 0;
+    for (std::size_t i = begin; i < end;) {
+        std::size_t j = i;
+        while (j < end && x[j] > low && x[j] < high) ++j;
+        all += j - i;
+        if (j > i && x[j - 1] > x[i]) rises += j - i;
+        i = std::max(j, i + 1);
+    }
+    return all > 0 ? static_cast<double>(rises) / static_cast<double>(all) : 0;
+}
+
 /// What lies between the plateaus is a sine that goes on beyond them, and not straight.
 bool sineBeyond(std::span<const double> x, const std::vector<Plateau>& plateaus, double level, double near,
                 double far) {
-    constexpr std::size_t periods = 2;
-    const Plateau& last = plateaus.back();
-    const Plateau& first = plateaus[plateaus.size() - 1 - periods];
-    const auto begin = static_cast<std::size_t>(first.centre()), end = static_cast<std::size_t>(last.centre()) + 1;
-    const double period = (last.centre() - first.centre()) / periods;
-    const double middle = plateaus[plateaus.size() - 2].centre();
-    if (std::fabs(middle - (first.centre() + period)) > 0.1 * period || period < 8) return false;
+    const double from = plateaus[plateaus.size() - 3].centre(), middle = plateaus[plateaus.size() - 2].centre(),
+                 to = plateaus.back().centre();
+    const auto begin = static_cast<std::size_t>(from), end = static_cast<std::size_t>(to) + 1;
+    const double period = (to - from) / 2;
+    if (std::fabs(middle - (from + period)) > 0.03 * period || period < 8) return false;
+    // a sine falls as it rises
+    if (std::fabs(shareOfRises(x, begin, end, far, near) - 0.5) > 0.15) return false;
+    const InPeriods time(from, middle, to);
     Fit best;
-    double cycles = 1 / period;
+    double cycles = 1;
     for (double width = 0.04; width > 0.0005; width /= 4) {
         const double around = cycles;
         for (int k = -4; k <= 4; ++k) {
             const double tried = around * (1 + width * k / 4);
-            const Fit fit = sineThrough(x, begin, end, far, near, tried);
+            const Fit fit = sineThrough(x, begin, end, far, near, time, tried);
             if (fit.rest < best.rest) best = fit, cycles = tried;
         }
     }
@@ -339,16 +374,20 @@ std::optional<Wander> wanderOf(std::span<const double> rest, double rateHz, doub
     return Wander{std::sqrt(varianceOf(means)), std::log(many / one) / std::log(double(lag))};
 }
 
-std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
-    if (x.size() < 64) return {};
-    // Nearly all signals stand nowhere: that is seen at once.
+bool standsAtAnEnd(std::span<const double> x, double step) {
+    if (x.empty()) return false;
     const auto ends = std::ranges::minmax(x);
     const double tolerance = std::max(1.01 * step, 0.004 * (ends.max - ends.min));
     const double top0 = ends.max - tolerance, bottom0 = ends.min + tolerance;
     std::size_t above = 0, below = 0;
     for (const double v : x) above += v >= top0, below += v <= bottom0;
     constexpr double leastShare = 0.02;
-    if (static_cast<double>(std::max(above, below)) < leastShare * static_cast<double>(x.size())) return {};
+    return static_cast<double>(std::max(above, below)) >= leastShare * static_cast<double>(x.size());
+}
+
+std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
+    // Nearly all signals stand nowhere: that is seen at once.
+    if (x.size() < 64 || !standsAtAnEnd(x, step)) return {};
     auto top = flatAtTheTop(x, step);
     std::vector<double> turned(x.begin(), x.end());
     for (double& v : turned) v = -v;

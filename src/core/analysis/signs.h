@@ -53,6 +53,9 @@ struct FlatTops {
 /// level, or what lies between is a sine that goes on beyond it.
 std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step);
 
+/// Enough of the samples stand at one of their extremes that flat tops are worth a closer look.
+bool standsAtAnEnd(std::span<const double> x, double step);
+
 /// Single samples far off both neighbours, which agree, by `noise` of movementOf().
 struct Jump {
     std::size_t at = 0;

@@ -40,7 +40,6 @@ std::string EvidenceWatch::worthOfDifference(double raw) const {
 void EvidenceWatch::beginLook(Instant now) {
     at_ = now;
     seen_.fill(false);
-    changed_ = false;
 }
 
 void EvidenceWatch::found(Doubt doubt, Text grounds, double sure, int looks) {
@@ -49,11 +48,10 @@ void EvidenceWatch::found(Doubt doubt, Text grounds, double sure, int looks) {
     Standing& s = standing_[i];
     s.score = std::min(highestScore, s.score + 1);
     if (!s.now && s.score < looks) return;
-    if (!s.now) changed_ = true;
     s.now = Evidence{doubt, std::move(grounds), s.now ? s.now->since : at_, sure};
 }
 
-bool EvidenceWatch::endLook() {
+void EvidenceWatch::endLook() {
     for (std::size_t i = 0; i < standing_.size(); ++i) {
         Standing& s = standing_[i];
         const auto doubt = static_cast<Doubt>(i);
@@ -65,7 +63,6 @@ bool EvidenceWatch::endLook() {
         s.score = byChance ? std::max(0, std::min(s.score - 1, 1)) : 0;
         if (s.score > 0 || !s.now) continue;
         s.now.reset();
-        changed_ = true;
     }
     evidence_.clear();
     // That an open wire hums is among the grounds for its being open; what stands at a rail leaps to get there.
@@ -76,13 +73,12 @@ bool EvidenceWatch::endLook() {
         evidence_.push_back(*s.now);
     }
     constexpr Duration probeStands = milliseconds(60'000);
-    if (probed_ && at_ - probed_->since > probeStands) probed_.reset(), changed_ = true;
+    if (probed_ && at_ - probed_->since > probeStands) probed_.reset();
     if (probed_) {
         std::erase_if(evidence_, [](const Evidence& e) { return e.doubt == Doubt::notConnected; });
         evidence_.insert(evidence_.begin(), *probed_);
     }
     suspect_ = anySuspicion(evidence_);
-    return changed_;
 }
 
 void EvidenceWatch::forget() {
@@ -113,6 +109,12 @@ void EvidenceWatch::flatTops(const Stretch& stretch) {
     if (!flat && stretch.thinned.size() != stretch.newest.size()) {  // of what is slow
         flat = signs::flatTopsOf(stretch.thinned, worth_.step);
         length = static_cast<double>(stretch.thinned.size()) / stretch.thinnedHz;
+        if (!flat && stretch.dense && signs::standsAtAnEnd(stretch.thinned, worth_.step)) {
+            std::vector<double> all;
+            const double rate = stretch.dense(1, all);
+            flat = signs::flatTopsOf(all, worth_.step);
+            length = static_cast<double>(all.size()) / rate;
+        }
     }
     if (!flat) return;
     found(Doubt::flatTops,
@@ -272,15 +274,23 @@ void EvidenceWatch::mains(const Stretch& stretch, const Neighbours& neighbours) 
 }
 
 void EvidenceWatch::contact(const Stretch& stretch) {
-    const std::uint64_t first = stretch.end - stretch.newest.size();
-    const auto bounces = signs::bouncesIn(stretch.newest, stretch.rateHz);
-    for (const signs::Bounce& b : bounces) {
-        if (first + b.begin < bounceUntil_) continue;
-        bounceUntil_ = first + b.end + 1;
+    // It bounces when it changes, and has changed afterwards: few samples tell that.
+    std::vector<double> all(stretch.newest.begin(), stretch.newest.end());
+    const auto differ = [](double a, double b) { return (a != 0) != (b != 0); };
+    if (std::ranges::adjacent_find(all, differ) == all.end()) return;
+    const double rate = stretch.dense ? stretch.dense(contactSeconds, all) : stretch.rateHz;
+    const double perSample = stretch.rateHz / rate;
+    const double first = static_cast<double>(stretch.end) - static_cast<double>(all.size()) * perSample;
+    const auto numberOf = [&](std::size_t i) {
+        return static_cast<std::uint64_t>(std::max(0.0, first + static_cast<double>(i) * perSample));
+    };
+    for (const signs::Bounce& b : signs::bouncesIn(all, rate)) {
+        if (numberOf(b.begin) < bounceUntil_) continue;
+        bounceUntil_ = numberOf(b.end) + static_cast<std::uint64_t>(std::ceil(perSample)) + 1;
         bouncedAt_ = at_;
         found(Doubt::bounces,
               text(CRUSCOTTO_TEXT("changed {0} times within {1} ms when it changed once."), b.changes,
-                   threeDigits(1000 * static_cast<double>(b.end - b.begin) / stretch.rateHz)),
+                   threeDigits(1000 * static_cast<double>(b.end - b.begin) / rate)),
               0.9);
     }
 }
@@ -350,7 +360,7 @@ void EvidenceWatch::probed(Instant now, double volts, double ohms, double before
                            now, way < held ? 1 : 0.6};
     at_ = now;
     seen_.fill(true);
-    (void)endLook();
+    endLook();
 }
 
 void EvidenceWatch::told(Instant now, std::optional<double> value, double mean, double noise, double allowed,
@@ -364,7 +374,7 @@ void EvidenceWatch::told(Instant now, std::optional<double> value, double mean, 
                          now, 0.95};
     at_ = now;
     seen_.fill(true);
-    (void)endLook();
+    endLook();
 }
 
 }  // namespace cruscotto

@@ -28,6 +28,8 @@ public:
 
     /// How many of the newest samples, and of those that are thinned out over a second, a look takes at most.
     static constexpr std::size_t mostSamples = 1024, mostThinned = 320;
+    static constexpr std::size_t mostDense = 65'536;
+    static constexpr double contactSeconds = 1.4;  ///< a look at a contact: with what lies at its seam
     static constexpr Duration every = milliseconds(1000);
 
     /// Raw samples up to now.
@@ -40,6 +42,9 @@ public:
         /// The newest of the input that is converted before this one, as many or fewer, and its name.
         std::span<const double> before = {};
         std::string beforeName = {};
+        /// The samples of the last so many seconds, at most mostDense of them, equally spaced, and their rate: asked
+        /// for where those above raise a question.
+        std::function<double(double seconds, std::vector<double>& out)> dense = {};
     };
     /// The other analog inputs of the device, by name, thinned in the same way; asked for where it matters.
     using Neighbours = std::function<std::vector<std::pair<std::string, std::vector<double>>>()>;
@@ -47,6 +52,8 @@ public:
     /// One look: begin, what there is of the following in any order, end.
     void beginLook(Instant now);
     void analog(const Stretch& stretch, const Neighbours& neighbours);
+    /// Of a digital input: `newest` as many as show that it changed (every few milliseconds one), over more than a
+    /// look.
     void contact(const Stretch& stretch);
     /// The newest reading and the worst quality of those about it, by device and chain.
     void reading(double value, Quality worst, double raw, const std::string& unit);
@@ -58,8 +65,7 @@ public:
         std::string unit;
     };
     void pair(const Pair& pair);
-    /// True if something began or ended.
-    bool endLook();
+    void endLook();
 
     /// Somebody says that the signal reads `value` now (it is grounded, at the supply), and over a while it read `mean`
     /// with a standard deviation `noise`. Stands until it is told again or forgotten.
@@ -99,7 +105,6 @@ private:
     std::optional<Evidence> probed_;
     std::vector<Evidence> evidence_;
     bool suspect_ = false;
-    bool changed_ = false;
 
     // how it moved before
     std::deque<bool> lively_;  // look by look: it moved as noise does

@@ -208,6 +208,76 @@ TEST(Evidence, WhatIsReadTooSlowlyOrTooCoarselyIsSaid) {
     EXPECT_TRUE(noise.watch.evidence().empty());
 }
 
+/// The amplifier's rail, as slow as the sorter's sieve and sampled as fast: few of its tops are in one look's newest.
+TEST(Evidence, SlowFlatTopsAtAHighRateAreSeenInAllOfTheLastSecond) {
+    for (const double hz : {5.0, 12.0, 20.0}) {
+        SCOPED_TRACE(hz);
+        const double rate = 5000;
+        EvidenceWatch watch(ofVolts);
+        std::vector<double> all(static_cast<std::size_t>(rate));
+        const auto look = [&](int second, double amplitude) {
+            for (std::size_t i = 0; i < all.size(); ++i) {
+                const double t = second + static_cast<double>(i) / rate;
+                all[i] = counts(std::clamp(amplitude * std::sin(2 * std::numbers::pi * hz * t), -3.4, 3.4));
+            }
+            std::vector<double> thinned;
+            for (std::size_t i = 7; i < all.size(); i += 16) thinned.push_back(all[i]);
+            EvidenceWatch::Stretch stretch{rate, 5000U * static_cast<unsigned>(second + 1), std::span(all).last(512),
+                                           thinned, rate / 16};
+            stretch.dense = [&](double, std::vector<double>& out) {
+                out = all;
+                return rate;
+            };
+            watch.beginLook(Instant{} + LookedAt::seconds_(second));
+            watch.analog(stretch, nobody);
+            watch.endLook();
+        };
+        const auto says = [&] {
+            return std::ranges::find(watch.evidence(), Doubt::flatTops, &Evidence::doubt) != watch.evidence().end();
+        };
+        for (int s = 0; s < 4; ++s) look(s, 4.8);
+        EXPECT_TRUE(says());
+        for (int s = 4; s < 8; ++s) look(s, 3.39);
+        EXPECT_FALSE(says());
+    }
+}
+
+/// Few samples show that a contact changed; all of them are looked at then, and a bounce at a seam is seen once.
+TEST(Evidence, ABounceIsSeenAtAnyRateAndAtTheSeamOfTwoLooks) {
+    const double rate = 20'000;
+    for (const double when : {0.3, 0.97, 0.999, 1.001}) {  // looks at 1 s and 2 s
+        SCOPED_TRACE(when);
+        EvidenceWatch watch;
+        const auto bit = [&](double t) {
+            const double since = t - when;
+            return since < -0.00002 || (since > 0.00052 && since < 0.00102) || (since > 0.00152 && since < 0.00207)
+                       ? 0.0
+                       : 1.0;
+        };
+        const auto samples = [&](double end, double time, double hz) {
+            std::vector<double> out;
+            for (double i = std::floor(time * hz); i > 0; --i) out.push_back(bit(end - i / hz));
+            return out;
+        };
+        int begun = 0;
+        for (int at = 1; at <= 3; ++at) {
+            const std::vector<double> few = samples(at, EvidenceWatch::contactSeconds, 100);
+            EvidenceWatch::Stretch stretch{rate, static_cast<std::uint64_t>(at * rate), few, {}, 0};
+            stretch.dense = [&](double time, std::vector<double>& out) {
+                out = samples(at, time, rate);
+                return rate;
+            };
+            watch.beginLook(Instant{} + LookedAt::seconds_(at));
+            watch.contact(stretch);
+            watch.endLook();
+            begun += !watch.evidence().empty() && watch.evidence()[0].since == Instant{} + LookedAt::seconds_(at);
+        }
+        ASSERT_EQ(watch.evidence().size(), 1U);
+        EXPECT_EQ(watch.evidence()[0].grounds.english(), "changed 5 times within 2.10 ms when it changed once.");
+        EXPECT_EQ(begun, 1);
+    }
+}
+
 TEST(Evidence, ContactsThatBounceAreToldFromThoseThatArePressedOften) {
     EvidenceWatch watch;
     std::vector<double> bits(1000, 0);
