@@ -198,6 +198,7 @@ bool showIn(SignalSpec& signal, const std::string& unit) {
     if (signal.limits.low) convert(*signal.limits.low);
     if (signal.limits.high) convert(*signal.limits.high);
     if (signal.scale) convert(signal.scale->low), convert(signal.scale->high);
+    if (signal.agrees) signal.agrees->within *= std::fabs(in->factor);
     return true;
 }
 

@@ -117,11 +117,18 @@ private:
         const StageMemory memory = memoryOf(stage);
         const bool filter = stage.kind().smooths;
         const bool alone = memory.samples == 0 && memory.time.ns == 0;
-        if (!filter && !alone) {
-            missing.push_back(
-                text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
-                                    "before it is not carried on."),
-                     stage.kind().title.english(), s.name));
+        std::optional<double> steady;
+        if (!filter && !alone && stage.kind().steadySlope)
+            steady = stage.kind().steadySlope(stage, before, moment_.running);
+        if (steady) {
+            form.scale(*steady);
+        } else if (!filter && !alone) {
+            // nothing is known of a counter's samples before but that they are whole
+            if (!form.terms.empty())
+                missing.push_back(
+                    text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
+                                        "before it is not carried on."),
+                         stage.kind().title.english(), s.name));
             form.terms.clear();
         } else if (!filter) {
             // A computation takes nothing but its sources.
@@ -142,6 +149,11 @@ private:
                 form.add(key, {std::move(c.source), s.name, c.standardUncertainty, c.degreesOfFreedom,
                                stage.kind().resolution == nullptr});
             }
+        } else if (stage.kind().resolution) {
+            if (const auto step = stage.kind().resolution(stage))
+                form.add(fmt::format("{}/{}/step", s.id, i),
+                         {CRUSCOTTO_TEXT("its steps"), s.name, *step / std::sqrt(12.0),
+                          std::numeric_limits<double>::infinity()});
         }
         form.behind.push_back(form.standard());
         return {};
@@ -205,6 +217,7 @@ std::vector<double> stagesOf(const Bench& bench, const Source& source, const std
 
 Result<Uncertainty> uncertaintyAt(const Bench& bench, const Source& source, const std::string& signal, Instant t) {
     MeasuredMoment moment;
+    moment.running = std::max(Duration{}, t - source.extent().from);
     moment.stages = [&](const std::string& id) { return stagesOf(bench, source, id, t); };
     moment.noise = [&](const std::string& id) {
         const SignalSpec* s = bench.signal(id);

@@ -42,6 +42,8 @@ struct MeasuredMoment {
     std::function<std::vector<double>(const std::string& signal)> stages;
     /// The standard deviation of the signal's reading over the last seconds (type A, 4.2); 0 or less: not known.
     std::function<double(const std::string& signal)> noise = {};
+    /// For how long it has been measured: what adds up has added up an error for so long.
+    Duration running = {};
 };
 
 /// Inputs that several signals share, such as one cold junction or one reference, are one and the same error to all

@@ -92,6 +92,9 @@ struct StageKind {
     /// Beyond the limits of each field.
     Result<void> (*check)(const Stage&, const std::string& unitBefore) = nullptr;
     StageMemory (*memory)(const Stage&) = nullptr;
+    /// Of a stage with memory: the slope of what comes out to an error of what comes in that has been the same all the
+    /// time, which was `running`. Nothing where that cannot be told.
+    std::optional<double> (*steadySlope)(const Stage&, const std::string& unitBefore, Duration running) = nullptr;
     /// It is offered for signals of this kind. None: for no signal.
     bool (*suits)(ChannelKind) = nullptr;
     /// Where its outcome lies, if what comes in lies within `in`. None: found by a sweep through `in`.

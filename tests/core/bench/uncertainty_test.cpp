@@ -94,6 +94,39 @@ TEST(Uncertainty, NoiseIsPartOfItAndWhatIsNotKnownIsSaid) {
     EXPECT_FALSE(uncertaintyOf(bench, "nothing", moment).ok());
 }
 
+/// What has been off by as much all the time adds up with the time; a counter's total is off by its last pulse.
+TEST(Uncertainty, GoesThroughWhatAddsUpAndWhatLooksBack) {
+    Stage litres = Stage::of("integral");
+    const Stage greatest = Stage::of("over-time");
+    const std::vector<Stage> volts{counts(16, -10, 10), slopeOffset(1, 0, "L/min")};
+    const double step = 20 / 65536. / std::sqrt(12);
+    const auto behind = [&](const Stage& last, Duration running) {
+        std::vector<Stage> chain = volts;
+        chain.push_back(last);
+        const Bench bench = withSignal(test::oneSignal(), input("in", "AI0", chain));
+        MeasuredMoment moment = momentOf(bench, {{"in", 16384}});
+        moment.running = running;
+        auto u = uncertaintyOf(bench, "in", moment);
+        EXPECT_TRUE(u.ok());
+        return u.value();
+    };
+    EXPECT_NEAR(behind(litres, seconds(600)).standard, 10 * step, 1e-12) << "over ten minutes";
+    EXPECT_EQ(behind(litres, seconds(600)).unit, "L");
+    EXPECT_NEAR(behind(greatest, seconds(600)).standard, step, 1e-12);
+    EXPECT_TRUE(behind(greatest, seconds(600)).missing.empty());
+    litres = Stage::of("integral", {{"resets", 2.0}});
+    EXPECT_FALSE(behind(litres, seconds(600)).missing.empty()) << "since when it adds up is not known";
+
+    const Stage total = Stage::of("total", {{"pulses", 450.0}});
+    SignalSpec counter = input("in", "CTR0", {total});
+    counter.kind = ChannelKind::counterInput;
+    const Bench bench = withSignal(test::oneSignal(), counter);
+    const auto u = uncertaintyOf(bench, "in", momentOf(bench, {{"in", 900}}));
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    EXPECT_NEAR(u.value().standard, 1 / 450. / std::sqrt(12), 1e-12);
+    EXPECT_TRUE(u.value().missing.empty());
+}
+
 /// The tolerance classes of IEC 60584-1 and IEC 60751 as the reference file has them.
 TEST(Uncertainty, ToleranceClassesAreThoseOfTheStandards) {
     std::ifstream file(std::string(CRUSCOTTO_SOURCE) + "/tests/core/chain/tolerance_classes.csv");

@@ -77,6 +77,11 @@ const StageKind& integral() {
         },
         .unitAfter = [](const Stage& s, const std::string& before) { return product(s, before).unit; },
         .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .steadySlope = [](const Stage& s, const std::string& before, Duration running) -> std::optional<double> {
+            // since when it adds up is not known once it has been set to 0
+            if (s.number("resets") > 0) return {};
+            return product(s, before).factor * running.seconds() / secondsOf(s);
+        },
         .suits = isAnalog,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
     };

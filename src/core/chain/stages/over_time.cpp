@@ -143,6 +143,10 @@ const StageKind& overTime() {
                     .samples = 1,
                     .time = seconds(s.number("time-s"))};
         },
+        .steadySlope = [](const Stage& s, const std::string&, Duration) -> std::optional<double> {
+            if (s.text("what") == "span") return {};  // what is in proportion does not cancel
+            return 1;
+        },
         .suits = isAnalog,
     };
     return kind;
