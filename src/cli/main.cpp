@@ -195,6 +195,9 @@ int runCommand(int argc, char** argv) {
     pictureCommand->add_option("--sheet", picture.sheet, "id of the signal whose calibration sheet is opened");
     pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
     pictureCommand->add_option("--find", picture.find, "a tree of /sys and /dev, to show what is attached there");
+    pictureCommand->add_option("--stretch", picture.stretchSeconds, "length in seconds of a stretch to be measured");
+    pictureCommand->add_option("--measure", picture.measure, "signal whose measures stand beside the page");
+    pictureCommand->add_option("--against", picture.against, "the signal that it is held against");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
     pictureCommand->add_option("--width", picture.width);
     pictureCommand->add_option("--height", picture.height);

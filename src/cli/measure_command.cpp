@@ -8,9 +8,9 @@
 
 #include "cli/commands.h"
 #include "cli/say.h"
-#include "core/analysis/measures.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/bench/stretch_measures.h"
 #include "devices/device_kind.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"
@@ -20,27 +20,11 @@ namespace cruscotto::cli {
 namespace {
 
 using Json = nlohmann::ordered_json;
-constexpr std::size_t mostReadings = 20'000'000;
-
-struct Stretched {
-    std::vector<double> values, seconds;
-};
-/// False where there are more than can be taken at once.
-bool readingsOf(const Source& source, const SignalSpec& signal, Span span, Instant begin, Stretched& out) {
-    std::vector<Point> points;
-    if (!source.points(signal.id, span, mostReadings, points)) return false;
-    for (const Point& p : points) {
-        if (p.t < span.from || p.t > span.to) continue;
-        out.values.push_back(p.value);
-        out.seconds.push_back((p.t - begin).seconds());
-    }
-    return true;
-}
-
 Json measureJson(const Measure& m) {
     Json j{{"value", std::isfinite(m.value) ? Json(m.value) : Json(nullptr)}, {"unit", m.unit}};
     if (m.u >= 0 && std::isfinite(m.u)) j["u"] = m.u;
     if (!m.whyNot.empty()) j["why-not"] = m.whyNot.english();
+    if (!m.note.empty()) j["note"] = m.note.english();
     return j;
 }
 
@@ -50,25 +34,20 @@ int tell(const MeasureOptions& options, const Source& source, const Bench& bench
     const SignalSpec* against = options.against.empty() ? nullptr : namedSignal(bench, options.against);
     if (!options.against.empty() && !against)
         return complain(fmt::format("There is no signal {} in it.", options.against), wrongUsage);
-    Stretched own, other;
-    if (!readingsOf(source, *signal, span, span.from, own) ||
-        (against && !readingsOf(source, *against, span, span.from, other)))
-        return complain(
-            "That is too much to be measured at once, or its samples are no longer held. Take less with "
-            "--from and --to.",
-            failed);
-    const MeasuredStretch stretch{own.values, own.seconds, signal->unit(), signal->isState()};
-    auto all = measuresOf(stretch);
-    std::vector<std::string> names(measureNames().begin(), measureNames().end());
-    if (against) {
-        const MeasuredStretch from{other.values, other.seconds, against->unit(), against->isState()};
-        for (auto& [name, measure] : measuresOfTwo(from, stretch)) all[name] = std::move(measure);
-        names.insert(names.end(), measureNamesOfTwo().begin(), measureNamesOfTwo().end());
-    }
+    // the last reading of all belongs to it where no end is named
+    const Span within{span.from, options.to ? span.to : span.to + nanoseconds(1)};
+    auto measured = measuresOver(bench, source, signal->id, against ? against->id : "", within);
+    if (!measured) return complain(measured.error().english(), failed);
+    auto& all = measured.value().all;
+    std::vector<std::string> names;
+    for (const MeasureKind& kind : measureKinds())
+        if (measureFits(kind, signal->isState())) names.push_back(kind.name);
+    if (against)
+        for (const MeasureKind& kind : measureKindsOfTwo()) names.push_back(kind.name);
     if (!options.measures.empty()) {
         for (const std::string& wanted : options.measures)
-            if (!all.contains(wanted)) {
-                const bool ofTwo = std::ranges::find(measureNamesOfTwo(), wanted) != measureNamesOfTwo().end();
+            if (const MeasureKind* kind = measureKind(wanted); !kind || !all.contains(wanted)) {
+                const bool ofTwo = kind && kind->group == MeasureGroup::ofTwo;
                 return complain(
                     ofTwo ? fmt::format("{} is of two signals: name the other one with --against.", wanted)
                           : fmt::format("There is no measure {}. There are: {}.", wanted, fmt::join(names, ", ")),
@@ -94,6 +73,7 @@ int tell(const MeasureOptions& options, const Source& source, const Bench& bench
             say(fmt::format("{:<20} {}{} (k = 2)", name, withUncertainty(m.value, 2 * m.u), unit));
         else
             say(fmt::format("{:<20} {}{}", name, shortNumber(m.value), unit));
+        if (!m.note.empty()) say(fmt::format("{:<20} {}", "", m.note.english()));
     }
     return ok;
 }

@@ -152,6 +152,8 @@ public:
     /// Writes the last `past`, or as much of it as is held, into a run of its own, with the chains as they are now.
     /// Takes as long as the disk takes; measuring, and a recording, go on meanwhile. Returns what was kept.
     Result<Span> keepPast(const std::string& path, Duration past);
+    /// The same of a stretch.
+    Result<Span> keep(const std::string& path, Span span);
     /// Spans of time that have been recorded since the start, the last one still growing while recording.
     [[nodiscard]] std::vector<Span> recordedSpans() const;
     void mark(Instant at, const std::string& words);

@@ -35,6 +35,11 @@ Instant Engine::heldSince() const {
 }
 
 Result<Span> Engine::keepPast(const std::string& path, Duration past) {
+    const Instant now = this->now();
+    return keep(path, {now - past, now});
+}
+
+Result<Span> Engine::keep(const std::string& path, Span span) {
     State& s = *state_;
     std::vector<State::Held> held;
     Bench bench;
@@ -45,16 +50,17 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
         now = s.now();
     });
     if (held.empty()) return failure("Nothing has been measured yet; there is nothing to keep.");
-    const Instant from = now - past;
+    const Instant from = span.from, to = std::min(span.to, now);
     auto made =
         RunWriter::create(path, keepingEverything(bench), {from, s.startAnchor.unixNs + (from - s.startAnchor.at).ns});
     if (!made) return made.error();
     RunWriter& writer = *made.value();
     writer.addEvent(now, "kept", "What was in memory, kept after the fact");
-    Span kept{now, from};
+    Span kept{to, from};
     for (const State::Held& h : held) {
         auto [first, end] = h.range();
         if (const auto before = h.timeline->lastAtOrBefore(from - nanoseconds(1))) first = std::max(first, *before + 1);
+        if (const auto last = h.timeline->lastAtOrBefore(to)) end = std::min(end, std::max(first, *last + 1));
         // Of a value that seldom changes (an output) the last one before counts too.
         if (!h.group->clocked() && first > 0 && first >= h.range().first + 1) --first;
         std::vector<RecordedColumn> columns;
@@ -65,7 +71,7 @@ Result<Span> Engine::keepPast(const std::string& path, Duration past) {
         for (const std::size_t c : h.columns) group->channels.push_back(h.group->channels[c]);
         // The group's own gaps: samples behind one begin a block. What is no longer held before its first is one too.
         std::set<Instant> gapEnds;
-        h.timeline->gapEnds({from, now + seconds(1)}, [&](Instant t) { gapEnds.insert(t); });
+        h.timeline->gapEnds({from, to + seconds(1)}, [&](Instant t) { gapEnds.insert(t); });
         std::optional<Gap> before;
         if (const auto begins = h.timeline->timeOf(first); first > 0 && begins && *begins > from && h.group->clocked())
             before = Gap{from, *begins, 0, "No longer in memory."};

@@ -334,6 +334,37 @@ std::optional<Instant> RunSource::lastChange(const std::string& signal, Instant 
     return loaded_.lastChange(signal, t);
 }
 
+void RunSource::addOver(const Overview& o, int level, int finestLevel, Span span, StretchSummary& out) {
+    if (!(span.from < span.to)) return;
+    const auto& buckets = o.buckets(level);
+    const auto beginsBefore = [](const Bucket& b, Instant t) { return b.begin < t; };
+    const auto first = std::lower_bound(buckets.begin(), buckets.end(), span.from, beginsBefore);
+    auto last = std::lower_bound(first, buckets.end(), span.to, beginsBefore);
+    const bool finest = level == finestLevel;
+    // The last that begins within ends within only where another begins before the end.
+    if (!finest && last != first) --last;
+    for (auto it = first; it != last; ++it) out.add(it->summary);
+    if (finest) {
+        out.exact = false;
+        return;
+    }
+    if (first == last) return addOver(o, level - 1, finestLevel, span, out);
+    addOver(o, level - 1, finestLevel, {span.from, first->begin}, out);
+    addOver(o, level - 1, finestLevel, {last->begin, span.to}, out);
+}
+
+StretchSummary RunSource::summaryOver(const std::string& signal, Span span) const {
+    const Overview* o = overview(signal);
+    if (!o || covers(signal, span)) return loaded_.summaryOver(signal, span);
+    want(signal, span);
+    StretchSummary out;
+    const int finest = o->finestLevel();
+    int level = pyramidLevels;
+    while (level > finest && o->buckets(level).empty()) --level;
+    addOver(*o, level, finest, span, out);
+    return out;
+}
+
 bool RunSource::points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const {
     out.clear();
     const Overview* o = overview(signal);

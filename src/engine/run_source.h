@@ -48,6 +48,7 @@ public:
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;
+    [[nodiscard]] StretchSummary summaryOver(const std::string& signal, Span span) const override;
     [[nodiscard]] std::vector<Evidence> evidenceAt(const std::string& signal, Instant t) const override {
         return loaded_.evidenceAt(signal, t);
     }
@@ -75,6 +76,7 @@ private:
     [[nodiscard]] bool covers(const std::string& signal, Span span) const;
     void want(const std::string& signal, Span span) const;
     [[nodiscard]] const Overview* overview(const std::string& signal) const;
+    static void addOver(const Overview& overview, int level, int finestLevel, Span span, StretchSummary& out);
     static int columnsOf(const Overview& overview, const ColumnRequest& request, std::vector<Column>& out);
 
     const std::string path_;

@@ -39,12 +39,12 @@ void RecordingJobs::stop(Engine& engine) {
     ending_ = std::async(std::launch::async, [&engine] { return engine.stopRecording(); });
 }
 
-void RecordingJobs::keepPast(Engine& engine, const Bench& bench, const QString& folder, Duration past) {
+void RecordingJobs::keep(Engine& engine, const Bench& bench, const QString& folder, Span stretch) {
     if (keeping_.valid()) return;
-    keeping_ = std::async(std::launch::async, [&engine, folder, bench, past]() -> Result<std::pair<QString, Span>> {
+    keeping_ = std::async(std::launch::async, [&engine, folder, bench, stretch]() -> Result<std::pair<QString, Span>> {
         auto path = freePath(folder, bench);
         if (!path) return path.error();
-        auto kept = engine.keepPast(path.value().toStdString(), past);
+        auto kept = engine.keep(path.value().toStdString(), stretch);
         if (!kept) return kept.error();
         return std::pair{path.value(), kept.value()};
     });

@@ -22,7 +22,7 @@ public:
     void start(Engine& engine, const Bench& bench, const QString& folder, const std::optional<ShotPlan>& plan);
     void stop(Engine& engine);
     /// Begins to write what is still in memory of the last `past` into a run in `folder`.
-    void keepPast(Engine& engine, const Bench& bench, const QString& folder, Duration past);
+    void keep(Engine& engine, const Bench& bench, const QString& folder, Span stretch);
     [[nodiscard]] Phase phase(const Engine* engine) const;
     /// The last run that was begun or kept; empty if there is none.
     [[nodiscard]] QString lastRun() const { return lastRun_; }

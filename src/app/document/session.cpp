@@ -113,6 +113,7 @@ double Session::expandedOf(const SignalSpec& s) const {
 
 void Session::close() {
     stop();
+    measuring_.stop();
     engine_.reset();
     run_.reset();
     opening_.reset();
@@ -122,6 +123,7 @@ void Session::close() {
     seen_.clear();
     digits_.clear();
     cursor_.goToEnd();
+    cursor_.endStretch();
 }
 
 void Session::openBench(const QString& path, Outputs outputs) {
@@ -316,7 +318,11 @@ void Session::stopRecording() {
 }
 
 void Session::keepPast(const QString& folder, Duration past) {
-    if (engine_) recordings_.keepPast(*engine_, bench_, folder, past);
+    if (engine_) recordings_.keep(*engine_, bench_, folder, {engine_->now() - past, engine_->now()});
+}
+
+void Session::keepStretch(const QString& folder, Span stretch) {
+    if (engine_) recordings_.keep(*engine_, bench_, folder, stretch);
 }
 
 void Session::pollJobs() {

@@ -8,6 +8,7 @@
 #include <memory>
 
 #include "app/document/bench_document.h"
+#include "app/document/measure_job.h"
 #include "app/document/recording_jobs.h"
 #include "app/document/recovery.h"
 #include "app/document/time_cursor.h"
@@ -88,6 +89,9 @@ public:
     [[nodiscard]] Instant end() const;
     /// What the page shows.
     [[nodiscard]] Instant shownAt() const { return cursor_.at(end()); }
+    /// The stretch that it shows instead, where one stands.
+    [[nodiscard]] std::optional<Span> stretch() const { return cursor_.stretch(end()); }
+    [[nodiscard]] MeasureJob& measuring() { return measuring_; }
     [[nodiscard]] TimeCursor& cursor() { return cursor_; }
     [[nodiscard]] const TimeCursor& cursor() const { return cursor_; }
     [[nodiscard]] std::vector<Mark> marks() const;
@@ -104,6 +108,8 @@ public:
     void stopRecording();
     /// Begins to write what is still in memory of the last `past` into a run in `folder`; noticed() or failed() follow.
     void keepPast(const QString& folder, Duration past);
+    /// The same of a stretch.
+    void keepStretch(const QString& folder, Span stretch);
     using Recording = RecordingJobs::Phase;
     [[nodiscard]] Recording recordingPhase() const;
     /// Where runs go: beside the bench's file, or the folder for documents.
@@ -182,6 +188,7 @@ private:
     int savedIndex_ = 0;
     bool saveWentWell_ = true;
     RecordingJobs recordings_;
+    MeasureJob measuring_;
     struct Description {
         RunNotes notes;
         std::vector<RunMark> marks;

@@ -1,13 +1,14 @@
 #pragma once
 
 #include <QObject>
+#include <optional>
 
 #include "core/base/time.h"
 
 namespace cruscotto {
 
-/// The one moment that everything on the page shows, and how much time its traces show before it. Shared; screen
-/// thread only.
+/// The one moment that everything on the page shows, and how much time its traces show before it; or a stretch of time,
+/// and then everything shows what holds for all of it. Shared; screen thread only.
 class TimeCursor : public QObject {
     Q_OBJECT
 public:
@@ -18,6 +19,16 @@ public:
     [[nodiscard]] Instant at(Instant end) const { return atEnd_ ? end : at_; }
     [[nodiscard]] Duration window() const { return window_; }
 
+    /// A stretch stands: between two moments, or the last so long of all there is, going on with it.
+    [[nodiscard]] bool hasStretch() const { return fixed_.has_value() || last_.has_value(); }
+    [[nodiscard]] bool stretchHangsOnNow() const { return last_.has_value(); }
+    [[nodiscard]] std::optional<Span> stretch(Instant end) const;
+    /// Its ends in either order; of no length it is none.
+    void stretchOver(Span span);
+    void stretchOfLast(Duration last);
+    /// The moment again.
+    void endStretch();
+
     void goTo(Instant t);
     void goToEnd();
     /// Kept between a millisecond and a year.
@@ -26,11 +37,14 @@ public:
 Q_SIGNALS:
     void moved();
     void windowChanged();
+    void stretched();
 
 private:
     bool atEnd_ = true;
     Instant at_;
     Duration window_ = seconds(30);
+    std::optional<Span> fixed_;
+    std::optional<Duration> last_;
 };
 
 }  // namespace cruscotto

@@ -24,6 +24,7 @@ Ribbon::Ribbon(Session& session, QWidget* parent) : QWidget(parent), session_(se
     connect(live_, &QToolButton::clicked, this, [this] { session_.cursor().goToEnd(); });
     connect(&session_.cursor(), &TimeCursor::moved, this, [this] { refresh(true); });
     connect(&session_.cursor(), &TimeCursor::windowChanged, this, [this] { update(); });
+    connect(&session_.cursor(), &TimeCursor::stretched, this, [this] { update(); });
 }
 
 QRectF Ribbon::strip() const {
@@ -126,6 +127,16 @@ void Ribbon::paintEvent(QPaintEvent*) {
         p.drawText(QPointF(s.left() + 4, s.top() + 12), shown(signal->tag));
     }
 
+    if (const auto stretch = session_.stretch()) {
+        const double a = std::clamp(xOf(stretch->from), s.left(), s.right());
+        const double b = std::clamp(xOf(stretch->to), s.left(), s.right());
+        QColor soft = t.accent;
+        soft.setAlpha(t.night ? 70 : 50);
+        p.fillRect(QRectF(QPointF(a, s.top()), QPointF(std::max(b, a + 1), s.bottom())), soft);
+        p.setPen(QPen(t.accent, 1));
+        for (const double end : {a, b}) p.drawLine(QPointF(end, s.top() - 4), QPointF(end, s.bottom()));
+    }
+
     // the time of day
     const WallAnchor anchor = session_.source().anchor();
     const long long toWall = anchor.unixNs - anchor.at.ns;
@@ -181,13 +192,42 @@ void Ribbon::dragTo(double x) {
         session_.cursor().goTo(timeAt(x));
 }
 
+std::optional<Instant> Ribbon::gripAt(double x) const {
+    constexpr double grip = 4;
+    const auto stretch = session_.stretch();
+    if (!stretch) return {};
+    const double from = std::fabs(xOf(stretch->from) - x), to = std::fabs(xOf(stretch->to) - x);
+    if (std::min(from, to) > grip) return {};
+    return from < to ? stretch->to : stretch->from;
+}
+
+void Ribbon::dragEnd(double x) {
+    constexpr double settles = 5;
+    Instant t = timeAt(x);
+    for (const Mark& mark : session_.marks())
+        if (std::fabs(xOf(mark.at) - x) <= settles) t = mark.at;
+    session_.cursor().stretchOver({*otherEnd_, std::min(t, session_.end())});
+}
+
 void Ribbon::mousePressEvent(QMouseEvent* event) {
-    if (event->button() == Qt::LeftButton) dragTo(event->position().x());
+    if (event->button() != Qt::LeftButton) return;
+    const double x = event->position().x();
+    otherEnd_ = gripAt(x);
+    if (!otherEnd_ && (event->modifiers() & Qt::ShiftModifier)) otherEnd_ = timeAt(x);
+    if (!otherEnd_) dragTo(x);
+}
+
+void Ribbon::mouseReleaseEvent(QMouseEvent*) {
+    otherEnd_.reset();
 }
 
 void Ribbon::mouseMoveEvent(QMouseEvent* event) {
     setCursor(strip().adjusted(-6, -10, 6, 10).contains(event->position()) ? Qt::SizeHorCursor : Qt::ArrowCursor);
-    if (event->buttons() & Qt::LeftButton) dragTo(event->position().x());
+    if (!(event->buttons() & Qt::LeftButton)) return;
+    if (otherEnd_)
+        dragEnd(event->position().x());
+    else
+        dragTo(event->position().x());
 }
 
 void Ribbon::keyPressEvent(QKeyEvent* event) {

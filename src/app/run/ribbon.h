@@ -9,7 +9,8 @@
 namespace cruscotto {
 
 /// All the time there is: an overview of one signal, what was recorded as a band, marks as ticks, and the handle for
-/// "now or then". Dragging the handle takes the whole page to that moment.
+/// "now or then". Dragging the handle takes the whole page to that moment; dragging with Shift makes a stretch, whose
+/// ends are dragged by themselves.
 class Ribbon : public QWidget {
     Q_OBJECT
 public:
@@ -23,6 +24,7 @@ protected:
     void resizeEvent(QResizeEvent* event) override;
     void mousePressEvent(QMouseEvent* event) override;
     void mouseMoveEvent(QMouseEvent* event) override;
+    void mouseReleaseEvent(QMouseEvent* event) override;
     void keyPressEvent(QKeyEvent* event) override;
     bool event(QEvent* event) override;
 
@@ -30,6 +32,10 @@ private:
     [[nodiscard]] QRectF strip() const;
     [[nodiscard]] Instant timeAt(double x) const;
     void dragTo(double x);
+    void dragEnd(double x);
+    /// The other end of the stretch whose end lies under the pointer.
+    [[nodiscard]] std::optional<Instant> gripAt(double x) const;
+    std::optional<Instant> otherEnd_;  ///< while an end of the stretch is dragged
     Session& session_;
     QToolButton* live_;
     Span extent_;

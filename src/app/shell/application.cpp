@@ -168,6 +168,18 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         }
     }
     if (options.backSeconds > 0) session.cursor().goTo(session.end() - seconds(options.backSeconds));
+    if (options.stretchSeconds > 0) {
+        constexpr double before = 0.25;
+        const Instant to = session.shownAt() - seconds(before * options.stretchSeconds);
+        session.cursor().stretchOver({to - seconds(options.stretchSeconds), to});
+        window.openMeasures();
+        if (!options.measure.empty()) window.measures().open(QString::fromStdString(options.measure));
+        window.measures().holdAgainst(QString::fromStdString(options.against));
+        while (session.measuring().working()) {
+            window.frame(true);
+            QApplication::processEvents(QEventLoop::AllEvents, 10);
+        }
+    }
     if (options.actions) window.showActions();
     for (int i = 0; i < 3; ++i) {
         window.frame(true);

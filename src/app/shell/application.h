@@ -26,6 +26,8 @@ struct PictureOptions {
     std::string sheet;  ///< id of the signal whose calibration sheet is opened
     std::string find;   ///< a tree of /sys and /dev: what is attached there is shown, to be added
     double backSeconds = 0;
+    double stretchSeconds = 0;     ///< a stretch of so long ends a quarter of it before the moment
+    std::string measure, against;  ///< the signals whose measures stand in the drawer then
     int width = 1280, height = 800;
     double scale = 1;
     bool actions = false;

@@ -166,6 +166,19 @@ MainWindow::MainWindow()
     connect(noticeDo_, &QPushButton::clicked, standIn_, &ExampleStandIn::start);
     connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
+    connect(&session_.cursor(), &TimeCursor::stretched, this, &MainWindow::stretched);
+    connect(page_, &PageView::selectionChanged, this, [this] {
+        // Also said when the page was only laid out anew.
+        const Tile* t = page_->selected();
+        const QString now = t && !t->spec().signals.empty() ? shown(t->spec().signals.front()) : QString();
+        if (std::exchange(followed_, now) == now || now.isEmpty()) return;
+        if (measures_ && side_->isVisible() && side_->currentWidget() == measures_) measures_->open(now);
+    });
+    connect(list_->selectionModel(), &QItemSelectionModel::currentChanged, this, [this] {
+        if (measures_ && side_->isVisible() && side_->currentWidget() == measures_ && list_->hasFocus() &&
+            !list_->currentSignal().isEmpty())
+            measures_->open(list_->currentSignal());
+    });
 
     resize(1280, 800);
     page_->setFocus();
@@ -234,10 +247,14 @@ void MainWindow::frame(bool digits) {
     }
     status_->refresh(digits);
     ribbon_->refresh(digits);
+    // Not while the mouse drags an end: the page would move away under it.
+    if (measuresWanted_ && QGuiApplication::mouseButtons() == Qt::NoButton) openMeasures();
     if (digits) standIn_->look();
     if (side_->isVisible()) {
         if (side_->currentWidget() == drawer_)
             drawer_->refresh(t, digits);
+        else if (side_->currentWidget() == measures_)
+            measures_->refresh(digits);
         else if (side_->currentWidget() == device_)
             device_->refresh(digits);
         else if (side_->currentWidget() == find_)
@@ -407,6 +424,60 @@ void MainWindow::openSeveral() {
     side_->show();
     fitSide();
     several_->open(chosen);
+}
+
+MeasurePanel& MainWindow::measures() {
+    if (!measures_) {
+        measures_ = new MeasurePanel(session_, side_);
+        side_->addWidget(measures_);
+        connect(measures_, &MeasurePanel::closeAsked, this, [this] { session_.cursor().endStretch(); });
+        connect(measures_, &MeasurePanel::keepAsked, this, [this] { actions_["keep-past"]->trigger(); });
+        connect(measures_, &MeasurePanel::chainAsked, this, &MainWindow::openChain);
+    }
+    return *measures_;
+}
+
+QString MainWindow::chosenSignal() const {
+    if (const Tile* t = page_->selected(); t && !t->spec().signals.empty()) return shown(t->spec().signals.front());
+    if (!list_->currentSignal().isEmpty()) return list_->currentSignal();
+    if (session_.bench().signal(session_.bench().ribbonSignal)) return shown(session_.bench().ribbonSignal);
+    return session_.bench().signals.empty() ? QString() : shown(session_.bench().signals.front()->id);
+}
+
+void MainWindow::openMeasures() {
+    measuresWanted_ = false;
+    if (!session_.cursor().hasStretch()) return;
+    besideBefore_ = side_->isVisible() && side_->currentWidget() != measures_ ? side_->currentWidget() : nullptr;
+    side_->setCurrentWidget(&measures());
+    side_->show();
+    fitSide();
+    measures().open(chosenSignal());
+}
+
+void MainWindow::stretched() {
+    updateActions();
+    const bool shows = measures_ && side_->isVisible() && side_->currentWidget() == measures_;
+    if (session_.cursor().hasStretch()) {
+        if (!shows && !measuresShown_) measuresWanted_ = true;
+        measuresShown_ = true;
+        return;
+    }
+    measuresWanted_ = measuresShown_ = false;
+    if (!shows) return;
+    if (besideBefore_)
+        side_->setCurrentWidget(besideBefore_);
+    else
+        closeSide();
+}
+
+void MainWindow::moveEnd(bool first, int by) {
+    const auto stretch = session_.stretch();
+    if (!stretch) return;
+    constexpr int steps = 100;
+    const Duration step{std::max<std::int64_t>(1, session_.cursor().window().ns / steps) * by};
+    Span next = *stretch;
+    (first ? next.from : next.to) = (first ? next.from : next.to) + step;
+    if (next.from < next.to) session_.cursor().stretchOver(next);
 }
 
 FindPanel& MainWindow::findPanel() {
@@ -617,6 +688,7 @@ void MainWindow::closeEvent(QCloseEvent* event) {
 }
 
 void MainWindow::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && session_.cursor().hasStretch()) return session_.cursor().endStretch();
     if (event->key() == Qt::Key_Escape && side_->isVisible()) return closeSide();
     QMainWindow::keyPressEvent(event);
 }

@@ -14,6 +14,7 @@
 #include "app/device/find_panel.h"
 #include "app/device/wire_view.h"
 #include "app/document/session.h"
+#include "app/measure/measure_panel.h"
 #include "app/page/page_view.h"
 #include "app/run/ribbon.h"
 #include "app/shell/action_list.h"
@@ -52,6 +53,9 @@ public:
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
     void openSeveral();
+    /// The measures of the stretch, of the chosen signal.
+    void openMeasures();
+    [[nodiscard]] MeasurePanel& measures();
     /// The calibration sheet of a signal, in the page's place.
     void openSheet(const QString& signal);
     /// Where the signal's number comes from, at the moment that is shown; to be read and copied.
@@ -101,6 +105,10 @@ private:
     bool mayLeave();
     void closeSide();
     void fitSide();
+    /// The signal of the tile or the row that is chosen; empty: none is.
+    [[nodiscard]] QString chosenSignal() const;
+    void stretched();
+    void moveEnd(bool first, int by);
     void tileMenu(QPoint at);
     /// For the row of the list that is current, a signal or a device.
     void rowMenu(QPoint at);
@@ -123,6 +131,11 @@ private:
     ChainDrawer* drawer_;
     DevicePanel* device_;
     FindPanel* find_ = nullptr;
+    MeasurePanel* measures_ = nullptr;  // made when it is first asked for
+    bool measuresWanted_ = false;       // as soon as the mouse has let go of the stretch
+    bool measuresShown_ = false;        // once for a stretch: they may be closed
+    QString followed_;                  // the signal of the tile that was chosen last
+    QPointer<QWidget> besideBefore_;    // what stood in the drawer before the stretch
     QList<QPointer<WireView>> wires_;
     Ribbon* ribbon_;
     ActionList* actionList_;

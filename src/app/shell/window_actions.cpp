@@ -94,6 +94,7 @@ void MainWindow::makeActions() {
         if (dialog.exec() == QDialog::Accepted) session_.startRecording(session_.runFolder(), dialog.plan());
     });
     add("keep-past", run, tr("That was it: keep what just happened…"), QKeySequence("Ctrl+Shift+K"), [this] {
+        if (const auto stretch = session_.stretch()) return session_.keepStretch(session_.runFolder(), *stretch);
         const Duration held = session_.end() - session_.engine()->heldSince();
         bool fine = false;
         const double most = std::max(0.1, held.seconds());
@@ -146,6 +147,32 @@ void MainWindow::makeActions() {
         const Span all = session_.source().extent();
         session_.cursor().setWindow(session_.end() - all.from);
     });
+
+    const QString stretch = tr("Stretch");
+    add("stretch-shown", stretch, tr("Measure what is shown"), QKeySequence("F9"), [this] {
+        const Instant t = session_.shownAt();
+        session_.cursor().stretchOver({std::max(session_.source().extent().from, t - session_.cursor().window()), t});
+    });
+    add("stretch-last", stretch, tr("Measure the last 10 s, going on"), QKeySequence("Shift+F9"), [this] {
+        constexpr double lasts = 10;
+        session_.cursor().stretchOfLast(seconds(lasts));
+    });
+    add("measures", stretch, tr("Measures of the stretch"), QKeySequence("Ctrl+F9"), [this] { openMeasures(); });
+    add("stretch-end", stretch, tr("The moment again: end the stretch"), {},
+        [this] { session_.cursor().endStretch(); });
+    struct Move {
+        const char* key;
+        QString words;
+        const char* shortcut;
+        bool first;
+        int by;
+    };
+    for (const Move& move : {Move{"from-earlier", tr("Its beginning earlier"), "Alt+Shift+Left", true, -1},
+                             Move{"from-later", tr("Its beginning later"), "Alt+Shift+Right", true, 1},
+                             Move{"to-earlier", tr("Its end earlier"), "Alt+Left", false, -1},
+                             Move{"to-later", tr("Its end later"), "Alt+Right", false, 1}})
+        add(move.key, stretch, move.words, QKeySequence(move.shortcut),
+            [this, first = move.first, by = move.by] { moveEnd(first, by); });
 
     int key = 1;
     for (const TileKind kind : tileKinds)
@@ -312,6 +339,10 @@ void MainWindow::updateActions() {
     actions_["add-computed"]->setEnabled(session_.engine() && !session_.bench().signals.empty());
     actions_["drive"]->setEnabled(session_.outputsAtRest());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
+    for (const char* key : {"measures", "stretch-end", "from-earlier", "from-later", "to-earlier", "to-later"})
+        actions_[key]->setEnabled(session_.cursor().hasStretch());
+    actions_["keep-past"]->setText(session_.cursor().hasStretch() ? tr("That was it: keep the stretch as a run")
+                                                                  : tr("That was it: keep what just happened…"));
     for (const DeviceKind& kind : deviceKinds()) actions_["add-" + shown(kind.key)]->setEnabled(session_.engine());
     setWindowTitle(shown(session_.bench().name) + runWords() + " – Cruscotto");
 }
@@ -331,6 +362,9 @@ void MainWindow::tileMenu(QPoint at) {
     menu.addSeparator();
     for (const char* key : {"fit", "learn", "plus-minus", "chain", "calibrate", "explain"})
         menu.addAction(actions_[key]);
+    menu.addSeparator();
+    for (const char* key : {"stretch-shown", "stretch-last", "stretch-end"})
+        if (actions_[key]->isEnabled()) menu.addAction(actions_[key]);
     menu.addSeparator();
     menu.addAction(actions_["remove"]);
     menu.exec(at);

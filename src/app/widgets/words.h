@@ -4,6 +4,7 @@
 #include <QDateTime>
 #include <QLocale>
 #include <QString>
+#include <cmath>
 
 #include "core/base/number_text.h"
 #include "core/base/text.h"
@@ -43,9 +44,25 @@ inline QString stateWord(const SignalSpec& s, double v) {
     return s.offWord.empty() ? QCoreApplication::translate("core", "off") : shown(s.offWord);
 }
 
-/// Whether it stands where it was until it is read or set again, and is drawn so.
-inline bool holds(const SignalSpec& s) {
-    return s.isState() || isOutput(s.kind);
+/// A length of time with three digits, in the unit that suits it: "1.25 s", "340 ms", "2 h 5 min".
+inline QString lengthText(Duration d) {
+    const double s = d.seconds();
+    constexpr double minute = 60, hour = 3600;
+    const auto in = [](double v, const char* unit) { return shown(threeDigits(v)) + QStringLiteral(" ") + unit; };
+    if (s >= hour)
+        return QStringLiteral("%1 h %2 min")
+            .arg(static_cast<int>(s / hour))
+            .arg(std::fmod(s, hour) / minute, 0, 'f', 1);
+    if (s >= 2 * minute)
+        return QStringLiteral("%1 min %2 s").arg(static_cast<int>(s / minute)).arg(std::fmod(s, minute), 0, 'f', 1);
+    return s >= 1 ? in(s, "s") : s >= 1e-3 ? in(s * 1e3, "ms") : in(s * 1e6, "µs");
+}
+
+/// For how much of a stretch a state was on.
+inline QString shareText(const SignalSpec& s, double share) {
+    if (share != share) return QStringLiteral("–");
+    if (share == 0 || share == 1) return stateWord(s, share);
+    return QStringLiteral("%1 % ").arg(shown(threeDigits(100 * share))) + stateWord(s, 1);
 }
 
 /// The kind of data that a signal is dragged as.

@@ -9,23 +9,79 @@
 #include "core/analysis/signs.h"
 #include "core/analysis/sine_fit.h"
 #include "core/analysis/steadiness.h"
+#include "core/base/number_text.h"
 #include "core/base/units.h"
 
 namespace cruscotto {
 
 namespace {
 
-const std::array<std::string, 31> namesOfOne{"count",        "mean",          "median",         "standard-deviation",
-                                             "rms",          "ac-rms",        "minimum",        "maximum",
-                                             "peak-to-peak", "slope",         "area",           "frequency",
-                                             "period",       "period-jitter", "duty",           "high-level",
-                                             "low-level",    "amplitude",     "rise-time",      "fall-time",
-                                             "overshoot",    "edges",         "sine-amplitude", "sine-frequency",
-                                             "sine-phase",   "sine-offset",   "residual-rms",   "sinad",
-                                             "thd",          "clipped-share", "percentile-95"};
-const std::array<std::string, 5> namesOfTwo{"gain", "gain-db", "phase", "delay", "correlation"};
+using enum MeasureGroup;
+const auto& kindsOfOne() {
+    static const std::array all{MeasureKind{"count", CRUSCOTTO_TEXT("Readings"), ofLevel},
+                                MeasureKind{"mean", CRUSCOTTO_TEXT("Mean"), ofLevel},
+                                MeasureKind{"median", CRUSCOTTO_TEXT("Median"), ofLevel},
+                                MeasureKind{"standard-deviation", CRUSCOTTO_TEXT("Standard deviation"), ofLevel},
+                                MeasureKind{"rms", CRUSCOTTO_TEXT("RMS"), ofLevel},
+                                MeasureKind{"ac-rms", CRUSCOTTO_TEXT("RMS without the mean"), ofLevel},
+                                MeasureKind{"minimum", CRUSCOTTO_TEXT("Lowest"), ofLevel},
+                                MeasureKind{"maximum", CRUSCOTTO_TEXT("Highest"), ofLevel},
+                                MeasureKind{"peak-to-peak", CRUSCOTTO_TEXT("Peak to peak"), ofLevel},
+                                MeasureKind{"percentile-1", CRUSCOTTO_TEXT("1 % lie below"), ofLevel},
+                                MeasureKind{"percentile-5", CRUSCOTTO_TEXT("5 % lie below"), ofLevel},
+                                MeasureKind{"percentile-25", CRUSCOTTO_TEXT("25 % lie below"), ofLevel},
+                                MeasureKind{"percentile-75", CRUSCOTTO_TEXT("75 % lie below"), ofLevel},
+                                MeasureKind{"percentile-95", CRUSCOTTO_TEXT("95 % lie below"), ofLevel},
+                                MeasureKind{"percentile-99", CRUSCOTTO_TEXT("99 % lie below"), ofLevel},
+                                MeasureKind{"first", CRUSCOTTO_TEXT("First"), overTime},
+                                MeasureKind{"last", CRUSCOTTO_TEXT("Last"), overTime},
+                                MeasureKind{"slope", CRUSCOTTO_TEXT("Slope"), overTime},
+                                MeasureKind{"drift-per-hour", CRUSCOTTO_TEXT("Drift in an hour"), overTime},
+                                MeasureKind{"area", CRUSCOTTO_TEXT("Area"), overTime},
+                                MeasureKind{"frequency", CRUSCOTTO_TEXT("Frequency"), repeating},
+                                MeasureKind{"period", CRUSCOTTO_TEXT("Period"), repeating},
+                                MeasureKind{"period-jitter", CRUSCOTTO_TEXT("Jitter of the period"), repeating},
+                                MeasureKind{"duty", CRUSCOTTO_TEXT("Duty"), repeating},
+                                MeasureKind{"high-level", CRUSCOTTO_TEXT("High level"), repeating},
+                                MeasureKind{"low-level", CRUSCOTTO_TEXT("Low level"), repeating},
+                                MeasureKind{"amplitude", CRUSCOTTO_TEXT("Amplitude"), repeating},
+                                MeasureKind{"rise-time", CRUSCOTTO_TEXT("Rise time, 10 to 90 %"), repeating},
+                                MeasureKind{"fall-time", CRUSCOTTO_TEXT("Fall time, 90 to 10 %"), repeating},
+                                MeasureKind{"overshoot", CRUSCOTTO_TEXT("Overshoot"), repeating},
+                                MeasureKind{"settling-time", CRUSCOTTO_TEXT("Settled within 2 % after"), repeating},
+                                MeasureKind{"high-width", CRUSCOTTO_TEXT("Width of a pulse"), repeating},
+                                MeasureKind{"low-width", CRUSCOTTO_TEXT("Width of a pause"), repeating},
+                                MeasureKind{"edges", CRUSCOTTO_TEXT("Edges"), repeating},
+                                MeasureKind{"on-share", CRUSCOTTO_TEXT("On for"), onAndOff},
+                                MeasureKind{"changes", CRUSCOTTO_TEXT("Changes"), onAndOff},
+                                MeasureKind{"shortest-on", CRUSCOTTO_TEXT("Shortest on"), onAndOff},
+                                MeasureKind{"longest-on", CRUSCOTTO_TEXT("Longest on"), onAndOff},
+                                MeasureKind{"shortest-off", CRUSCOTTO_TEXT("Shortest off"), onAndOff},
+                                MeasureKind{"longest-off", CRUSCOTTO_TEXT("Longest off"), onAndOff},
+                                MeasureKind{"sine-amplitude", CRUSCOTTO_TEXT("Amplitude of the sine"), asSine},
+                                MeasureKind{"sine-frequency", CRUSCOTTO_TEXT("Frequency of the sine"), asSine},
+                                MeasureKind{"sine-phase", CRUSCOTTO_TEXT("Phase at its beginning"), asSine},
+                                MeasureKind{"sine-offset", CRUSCOTTO_TEXT("Offset"), asSine},
+                                MeasureKind{"residual-rms", CRUSCOTTO_TEXT("RMS of what it leaves"), asSine},
+                                MeasureKind{"sinad", CRUSCOTTO_TEXT("SINAD"), asSine},
+                                MeasureKind{"thd", CRUSCOTTO_TEXT("THD"), asSine},
+                                MeasureKind{"clipped-share", CRUSCOTTO_TEXT("Clipped for"), asSine}};
+    return all;
+}
+const auto& kindsOfTwo() {
+    static const std::array all{MeasureKind{"gain", CRUSCOTTO_TEXT("Gain"), ofTwo},
+                                MeasureKind{"gain-db", CRUSCOTTO_TEXT("Gain in dB"), ofTwo},
+                                MeasureKind{"phase", CRUSCOTTO_TEXT("Phase"), ofTwo},
+                                MeasureKind{"delay", CRUSCOTTO_TEXT("Delay"), ofTwo},
+                                MeasureKind{"difference", CRUSCOTTO_TEXT("Difference"), ofTwo},
+                                MeasureKind{"correlation", CRUSCOTTO_TEXT("Correlation"), ofTwo},
+                                MeasureKind{"line-slope", CRUSCOTTO_TEXT("Slope of the line"), ofTwo},
+                                MeasureKind{"line-offset", CRUSCOTTO_TEXT("Offset of the line"), ofTwo}};
+    return all;
+}
 
 constexpr double wholeTurn = 2 * std::numbers::pi;
+constexpr double settledWithin = 0.02;
 constexpr double noNumber = std::numeric_limits<double>::quiet_NaN();
 
 double decibels(double ratio) {
@@ -139,13 +195,22 @@ public:
     std::map<std::string, Measure> all() {
         set("count", static_cast<double>(values_.size()), "1", 0);
         if (values_.empty()) {
-            missing(namesOfOne, CRUSCOTTO_TEXT("nothing was read"));
+            for (const MeasureKind& kind : kindsOfOne())
+                missing(std::array{kind.name}, CRUSCOTTO_TEXT("nothing was read"));
             return std::move(out_);
         }
         plain();
-        overTime();
-        repeating();
-        sine();
+        alongTime();
+        periodic();
+        if (given_.state)
+            stays();
+        else
+            sine();
+        for (const MeasureKind& kind : kindsOfOne())
+            if (!measureFits(kind, given_.state))
+                out_[kind.name] = {
+                    noNumber, "1", -1,
+                    given_.state ? CRUSCOTTO_TEXT("a state is no sine") : CRUSCOTTO_TEXT("it does not go on and off")};
         return std::move(out_);
     }
 
@@ -182,7 +247,7 @@ private:
             return sorted[i] + (at - static_cast<double>(i)) * (next - sorted[i]);
         };
         set("median", percentile(0.5), unit);
-        set("percentile-95", percentile(0.95), unit);
+        for (const int p : {1, 5, 25, 75, 95, 99}) set(fmt::format("percentile-{}", p), percentile(p / 100.0), unit);
         if (values_.size() > 1) {
             const double deviation = std::sqrt(squares / (n - 1));
             set("standard-deviation", deviation, unit, deviation / std::sqrt(2 * (n - 1)));
@@ -199,11 +264,15 @@ private:
         set("peak-to-peak", high_ - low_, unit);
     }
 
-    void overTime() {
+    void alongTime() {
         const std::string perSecond = given_.unit.empty() || given_.unit == "1" ? "/s" : given_.unit + "/s";
+        const std::string perHour = given_.unit.empty() || given_.unit == "1" ? "/h" : given_.unit + "/h";
+        set("first", values_.front(), given_.unit);
+        set("last", values_.back(), given_.unit);
         const std::string times = given_.unit.empty() || given_.unit == "1" ? "s" : given_.unit + ".s";
         if (values_.size() < 3 || !(seconds_.back() > seconds_.front())) {
             setNone("slope", perSecond, CRUSCOTTO_TEXT("fewer than three readings"));
+            setNone("drift-per-hour", perHour, CRUSCOTTO_TEXT("fewer than three readings"));
         } else {
             const auto n = static_cast<double>(values_.size());
             double meanT = 0, meanV = 0, product = 0, squares = 0, rest = 0;
@@ -217,7 +286,10 @@ private:
                 const double d = values_[i] - meanV - slope * (seconds_[i] - meanT);
                 rest += d * d;
             }
-            set("slope", slope, perSecond, std::sqrt(rest / (n - 2) / squares));
+            const double u = std::sqrt(rest / (n - 2) / squares);
+            constexpr double secondsAnHour = 3600;
+            set("slope", slope, perSecond, u);
+            set("drift-per-hour", slope * secondsAnHour, perHour, u * secondsAnHour);
         }
         // By trapezia, and not over what was not read.
         double area = 0;
@@ -227,10 +299,11 @@ private:
         set("area", area, times);
     }
 
-    void repeating() {
+    void periodic() {
         const std::string& unit = given_.unit;
-        const std::array names{"frequency", "period",    "period-jitter", "duty",      "high-level", "low-level",
-                               "amplitude", "rise-time", "fall-time",     "overshoot", "edges"};
+        const std::array names{"frequency", "period",     "period-jitter", "duty",         "high-level",
+                               "low-level", "amplitude",  "rise-time",     "fall-time",    "overshoot",
+                               "edges",     "high-width", "low-width",     "settling-time"};
         if (!(high_ > low_)) return missing(names, CRUSCOTTO_TEXT("nothing moves"));
         // A ramp and noise have no two levels, and can repeat all the same.
         const auto levels = levelsOf(values_, low_, high_);
@@ -240,11 +313,22 @@ private:
         if (edges.rising.empty() && edges.falling.empty())
             return missing(names, CRUSCOTTO_TEXT("no edge goes from one level to the other"));
         periods(edges);
+        widths("high-width", edges.rising, edges.falling);
+        widths("low-width", edges.falling, edges.rising);
         if (!levels) return missing(names, CRUSCOTTO_TEXT("it does not stand at two levels"));
         set("low-level", low, unit);
         set("high-level", high, unit);
         set("amplitude", high - low, unit);
         transitions(edges, low, high);
+    }
+    /// From each of `begins` to the next of `ends`.
+    void widths(const char* name, const std::vector<double>& begins, const std::vector<double>& ends) {
+        std::vector<double> all;
+        for (const double t : begins)
+            if (const auto end = std::ranges::upper_bound(ends, t); end != ends.end()) all.push_back(*end - t);
+        if (all.empty()) return setNone(name, "s", CRUSCOTTO_TEXT("none lies whole within it"));
+        const Spread spread = spreadOf(all);
+        set(name, spread.mean, "s", spread.ofMean());
     }
     void periods(const Edges& edges) {
         const auto& marks = edges.rising.size() >= edges.falling.size() ? edges.rising : edges.falling;
@@ -289,17 +373,75 @@ private:
         };
         times("rise-time", edges.risesAt, true);
         times("fall-time", edges.fallsAt, false);
-        if (edges.risesAt.empty()) return setNone("overshoot", "%", CRUSCOTTO_TEXT("there is no rising edge"));
-        std::vector<double> over;
+        if (edges.risesAt.empty())
+            return missing(std::array{"overshoot", "settling-time"}, CRUSCOTTO_TEXT("there is no rising edge"));
+        std::vector<double> over, settled;
         for (std::size_t k = 0; k < edges.risesAt.size(); ++k) {
             const auto next = std::ranges::upper_bound(edges.fallsAt, edges.risesAt[k]);
             const std::size_t end = next == edges.fallsAt.end() ? values_.size() : *next;
             const double peak = *std::max_element(values_.begin() + static_cast<std::ptrdiff_t>(edges.risesAt[k]),
                                                   values_.begin() + static_cast<std::ptrdiff_t>(end));
             over.push_back(100 * (peak - high) / (high - low));
+            // the last that lies off the level, before it falls again
+            std::size_t from = end;
+            if (next != edges.fallsAt.end()) {  // the fall itself is no part of it
+                while (from > edges.risesAt[k] && values_[from - 1] < high - 0.1 * (high - low)) --from;
+                while (from > edges.risesAt[k] && values_[from - 1] < high - settledWithin * (high - low)) --from;
+            }
+            const std::size_t stays = from;
+            while (from > edges.risesAt[k] && std::fabs(values_[from - 1] - high) <= settledWithin * (high - low))
+                --from;
+            if (from < stays && from > edges.risesAt[k])
+                settled.push_back(seconds_[from] - edges.rising[k]);
+            else if (from < stays)
+                settled.push_back(0);
         }
+        if (const Spread after = spreadOf(settled); settled.empty())
+            setNone("settling-time", "s", CRUSCOTTO_TEXT("it does not stay within 2 % of its level"));
+        else
+            set("settling-time", after.mean, "s", after.ofMean());
         const Spread spread = spreadOf(over);
         set("overshoot", spread.mean, "%", spread.ofMean());
+    }
+
+    /// How long it stayed on and off; what is cut at the ends counts for the share, and not as shortest.
+    void stays() {
+        const double end = given_.lasts > 0 ? given_.lasts : seconds_.back();
+        double on = 0, all = 0;
+        std::vector<double> ons, offs, cutOns, cutOffs;
+        double began = seconds_.front();
+        std::size_t changes = 0;
+        for (std::size_t i = 0; i < values_.size(); ++i) {
+            const bool is = values_[i] > 0.5;
+            const double next = i + 1 < values_.size() ? seconds_[i + 1] : std::max(end, seconds_[i]);
+            on += is ? next - seconds_[i] : 0;
+            all += next - seconds_[i];
+            const bool last = i + 1 == values_.size();
+            if (!last && (values_[i + 1] > 0.5) == is) continue;
+            const bool whole = changes > 0 && !last;
+            (is ? (whole ? ons : cutOns) : (whole ? offs : cutOffs)).push_back(next - began);
+            began = next;
+            changes += !last;
+        }
+        set("changes", static_cast<double>(changes), "1", 0);
+        if (all > 0)
+            set("on-share", on / all, "1");
+        else
+            setNone("on-share", "1", CRUSCOTTO_TEXT("one reading takes no time"));
+        const auto extremes = [&](const char* shortest, const char* longest, const std::vector<double>& whole,
+                                  std::vector<double> any) {
+            any.insert(any.end(), whole.begin(), whole.end());
+            if (whole.empty())
+                setNone(shortest, "s", CRUSCOTTO_TEXT("none lies whole within it"));
+            else
+                set(shortest, *std::ranges::min_element(whole), "s");
+            if (any.empty())
+                setNone(longest, "s", CRUSCOTTO_TEXT("it never was"));
+            else
+                set(longest, *std::ranges::max_element(any), "s");
+        };
+        extremes("shortest-on", "longest-on", ons, cutOns);
+        extremes("shortest-off", "longest-off", offs, cutOffs);
     }
 
     void sine() {
@@ -311,7 +453,6 @@ private:
             set("clipped-share", flat ? flat->share : 0, "1");
         else
             setNone("clipped-share", "1", CRUSCOTTO_TEXT("fewer than 64 readings"));
-        if (given_.state) return missing(names, CRUSCOTTO_TEXT("a state is no sine"));
         if (values_.size() > mostForSine)
             return missing(names, CRUSCOTTO_TEXT("more than two million readings: take less"));
         const auto fit = sineThrough(values_, seconds_);
@@ -385,6 +526,45 @@ std::optional<double> lagOf(const std::vector<double>& a, const std::vector<doub
     return static_cast<double>(best) + (bend < 0 ? 0.5 * (l - r) / bend : 0);
 }
 
+/// The difference, and the line of one over the other.
+void lineOf(const std::vector<double>& a, const std::vector<double>& b, double together, const std::string& unit,
+            const std::string& ratio, bool same, std::map<std::string, Measure>& out) {
+    const Spread sa = spreadOf(a), sb = spreadOf(b);
+    if (same) {
+        std::vector<double> apart(a.size());
+        for (std::size_t i = 0; i < a.size(); ++i) apart[i] = b[i] - a[i];
+        const Spread d = spreadOf(apart);
+        // what neighbours have in common is not looked at here: no uncertainty is given
+        out["difference"] = {d.mean, unit, -1, {}};
+    } else {
+        out["difference"] = {noNumber, unit, -1, CRUSCOTTO_TEXT("their units do not go together")};
+    }
+    if (!(sa.deviation > 0)) return;
+    const double slope = together * sb.deviation / sa.deviation;
+    out["line-slope"] = {slope, ratio, -1, {}};
+    out["line-offset"] = {sb.mean - slope * sa.mean, unit, -1, {}};
+}
+
+/// What stands at a rail has no gain to write down.
+void noteRails(const MeasuredStretch& from, const MeasuredStretch& of, std::map<std::string, Measure>& out) {
+    constexpr std::size_t most = 100'000;
+    for (const MeasuredStretch* s : {&from, &of}) {
+        if (s->state) continue;
+        std::vector<double> values;
+        for (const double v : s->values.first(std::min(s->values.size(), most)))
+            if (std::isfinite(v)) values.push_back(v);
+        const auto flat = signs::flatTopsOf(values, 0);
+        if (!flat) continue;
+        for (const char* name : {"gain", "gain-db", "line-slope", "line-offset"})
+            if (Measure& m = out[name]; m.whyNot.empty())
+                m.note = s == &of ? text(CRUSCOTTO_TEXT("clipped for {0} % of it"),
+                                         threeDigits(100 * flat->share))
+                                  : text(CRUSCOTTO_TEXT("the other is clipped for {0} % of it"),
+                                         threeDigits(100 * flat->share));
+        return;
+    }
+}
+
 std::string unitRatio(const std::string& of, const std::string& from) {
     if (of == from || convertUnit(of, from)) return "1";
     const UnitPower powers[] = {{of, 1}, {from, -1}};
@@ -393,11 +573,37 @@ std::string unitRatio(const std::string& of, const std::string& from) {
 
 }  // namespace
 
-std::span<const std::string> measureNames() {
-    return namesOfOne;
+Text measureGroupTitle(MeasureGroup group) {
+    switch (group) {
+        case ofLevel:
+            return CRUSCOTTO_TEXT("Level");
+        case overTime:
+            return CRUSCOTTO_TEXT("Over time");
+        case repeating:
+            return CRUSCOTTO_TEXT("What repeats");
+        case onAndOff:
+            return CRUSCOTTO_TEXT("On and off");
+        case asSine:
+            return CRUSCOTTO_TEXT("As a sine");
+        case ofTwo:
+            break;
+    }
+    return CRUSCOTTO_TEXT("Against the other");
 }
-std::span<const std::string> measureNamesOfTwo() {
-    return namesOfTwo;
+std::span<const MeasureKind> measureKinds() {
+    return kindsOfOne();
+}
+std::span<const MeasureKind> measureKindsOfTwo() {
+    return kindsOfTwo();
+}
+bool measureFits(const MeasureKind& kind, bool ofState) {
+    return kind.group != (ofState ? asSine : onAndOff);
+}
+const MeasureKind* measureKind(std::string_view name) {
+    for (const auto kinds : {measureKinds(), measureKindsOfTwo()})
+        for (const MeasureKind& kind : kinds)
+            if (kind.name == name) return &kind;
+    return nullptr;
 }
 
 std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch) {
@@ -408,8 +614,9 @@ std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const 
     std::map<std::string, Measure> out;
     const std::string unit = unitRatio(of.unit, from.unit);
     const auto none = [&](const Text& why) {
-        for (const std::string& name : namesOfTwo)
-            if (!out.contains(name)) out[name] = {noNumber, "1", -1, why};
+        for (const MeasureKind& kind : kindsOfTwo())
+            if (!out.contains(kind.name)) out[kind.name] = {noNumber, "1", -1, why};
+        noteRails(from, of, out);
         return out;
     };
     const auto same = convertUnit(of.unit, from.unit);
@@ -423,6 +630,7 @@ std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const 
     if (a.size() < fewest) return none(CRUSCOTTO_TEXT("fewer than eight readings of both"));
     const double together = signs::correlation(a, b);
     out["correlation"] = {together, "1", -1, {}};
+    lineOf(a, b, together, of.unit, unit, same.has_value(), out);
     const auto sineA = sineThrough(a, t), sineB = sineThrough(b, t);
     constexpr double sineEnough = 0.3;  // of its RMS may be left: a sine that is clipped is one still
     const auto isSine = [&](const std::optional<SineFit>& f) {
@@ -440,6 +648,7 @@ std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const 
         out["gain-db"] = {decibels(gain), "dB", uGain / gain * 20 / std::log(10), {}};
         out["phase"] = {phase, "deg", uPhase * 180 / std::numbers::pi, {}};
         out["delay"] = {-phase / 360 / sineA->hz, "s", uPhase / wholeTurn / sineA->hz, {}};
+        noteRails(from, of, out);
         return out;
     }
     out["phase"] = {noNumber, "deg", -1, CRUSCOTTO_TEXT("the two are not sines of one frequency")};

@@ -71,7 +71,35 @@ const PageSpec* Bench::page(const std::string& id) const {
 bool sameBench(const Bench& a, const Bench& b) {
     return a.name == b.name && a.notes == b.notes && a.recording == b.recording && a.ribbonSignal == b.ribbonSignal &&
            a.windowSeconds == b.windowSeconds && a.coverage == b.coverage && a.extra == b.extra &&
-           sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) && sameParts(a.pages, b.pages);
+           a.expected == b.expected && sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) &&
+           sameParts(a.pages, b.pages);
+}
+
+namespace {
+bool sameMeasure(const ExpectedMeasure& a, const ExpectedMeasure& b) {
+    return a.signal == b.signal && a.against == b.against && a.measure == b.measure;
+}
+}  // namespace
+
+const ExpectedMeasure* expectedOf(const Bench& bench, const std::string& signal, const std::string& against,
+                                  const std::string& measure) {
+    ExpectedMeasure like;
+    like.signal = signal;
+    like.against = against;
+    like.measure = measure;
+    const auto it = std::ranges::find_if(bench.expected, [&](const auto& e) { return sameMeasure(e, like); });
+    return it == bench.expected.end() ? nullptr : &*it;
+}
+
+Bench withExpected(Bench bench, const ExpectedMeasure& expected, bool there) {
+    const auto it = std::ranges::find_if(bench.expected, [&](const auto& e) { return sameMeasure(e, expected); });
+    if (it != bench.expected.end() && there)
+        *it = expected;
+    else if (it != bench.expected.end())
+        bench.expected.erase(it);
+    else if (there)
+        bench.expected.push_back(expected);
+    return bench;
 }
 
 Bench withSignal(Bench bench, SignalSpec signal) {

@@ -117,6 +117,10 @@ struct SignalSpec {
     [[nodiscard]] bool isState() const { return readsState(chain, kind); }
     bool operator==(const SignalSpec&) const = default;
 };
+/// Whether it stands where it was until it is read or set again, and is drawn so.
+inline bool holds(const SignalSpec& s) {
+    return s.isState() || isOutput(s.kind);
+}
 
 struct TileSpec {
     std::string id;
@@ -167,9 +171,20 @@ struct RecordingSpec {
 inline constexpr std::size_t mostSignals = 10'000, mostDevices = 500, mostPages = 200;
 inline constexpr std::size_t mostTiles = 1000;       ///< of all pages together
 inline constexpr std::size_t mostTileSignals = 100;  ///< of one tile
-inline constexpr std::size_t mostStages = 50;        ///< of one chain
+inline constexpr std::size_t mostExpected = 1000;
+inline constexpr std::size_t mostStages = 50;  ///< of one chain
 /// Samples that all chains together remember (rememberedSamples()): 128 MiB.
 inline constexpr std::size_t mostRemembered = std::size_t{1} << 24;
+
+/// What a measure should come to over a stretch of a signal.
+struct ExpectedMeasure {
+    std::string signal, against = {};  ///< ids; of one signal `against` is empty
+    std::string measure;               ///< the name of one of measureKinds()
+    double value = 0, within = 0;      ///< may be off by so much
+    std::string unit = {};             ///< UCUM, of both
+    JsonText extra = {};
+    bool operator==(const ExpectedMeasure&) const = default;
+};
 
 inline constexpr double leastCoverage = 1, mostCoverage = 4;
 struct Bench {
@@ -179,6 +194,7 @@ struct Bench {
     std::vector<std::shared_ptr<const DeviceSpec>> devices;
     std::vector<std::shared_ptr<const SignalSpec>> signals;
     std::vector<std::shared_ptr<const PageSpec>> pages;
+    std::vector<ExpectedMeasure> expected;  ///< one for a measure at most
     std::string ribbonSignal;
     double windowSeconds = 30;  ///< how much time the traces show
     double coverage = 2;        ///< the factor k of expanded uncertainties (GUM 6.2); 1 to 4
@@ -190,6 +206,12 @@ struct Bench {
 };
 /// Compares the contents, not the addresses.
 bool sameBench(const Bench& a, const Bench& b);
+
+/// Of this measure; nullptr where nothing is.
+const ExpectedMeasure* expectedOf(const Bench& bench, const std::string& signal, const std::string& against,
+                                  const std::string& measure);
+/// With this one instead of that for the same measure; `expected` empty: without one.
+Bench withExpected(Bench bench, const ExpectedMeasure& expected, bool there = true);
 
 /// Something in a bench file that is not right.
 struct Problem {

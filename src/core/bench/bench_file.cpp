@@ -10,6 +10,7 @@
 #include <set>
 #include <unordered_map>
 
+#include "core/analysis/measures.h"
 #include "core/base/whole_file.h"
 #include "core/bench/bench.h"
 #include "core/bench/run_name.h"
@@ -279,6 +280,27 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         page.extra = p.rest();
         bench.pages.push_back(std::make_shared<const PageSpec>(std::move(page)));
     });
+    f.list("expected", mostExpected, [&](const Json& j, const std::string& where) {
+        JsonFields e(j, where, out.problems);
+        ExpectedMeasure expected;
+        expected.signal = e.string("signal", true);
+        expected.against = e.string("against");
+        expected.measure = e.string("measure", true);
+        expected.value = e.neededNumber("value");
+        expected.within = e.neededNumber("within");
+        expected.unit = e.string("unit");
+        expected.extra = e.rest();
+        if (!(expected.within >= 0)) e.complain("within", text("A number from 0 on is expected here."));
+        const MeasureKind* kind = measureKind(expected.measure);
+        if (!expected.measure.empty() && !kind)
+            e.complain("measure", text("There is no measure \"{0}\".", expected.measure));
+        if (kind && (kind->group == MeasureGroup::ofTwo) == expected.against.empty())
+            e.complain("against", expected.against.empty() ? text("This measure is of two signals: name the other one.")
+                                                           : text("This measure is of one signal."));
+        if (expectedOf(bench, expected.signal, expected.against, expected.measure))
+            e.complain("measure", text("This is said twice. Remove one of them."));
+        bench.expected.push_back(std::move(expected));
+    });
     if (const Json* recording = f.find("recording")) {
         JsonFields r(*recording, "/recording", out.problems);
         RecordingSpec& spec = bench.recording;
@@ -357,6 +379,17 @@ std::string writeBench(const Bench& bench) {
         for (const TileSpec& tile : page->tiles) p["tiles"].push_back(tileJson(tile));
         addExtra(p, page->extra);
         j["pages"].push_back(p);
+    }
+    for (const ExpectedMeasure& expected : bench.expected) {
+        Json e;
+        e["signal"] = expected.signal;
+        if (!expected.against.empty()) e["against"] = expected.against;
+        e["measure"] = expected.measure;
+        e["value"] = expected.value;
+        e["within"] = expected.within;
+        if (!expected.unit.empty()) e["unit"] = expected.unit;
+        addExtra(e, expected.extra);
+        j["expected"].push_back(e);
     }
     addExtra(j, bench.extra);
     return jsonText(j, 2) + "\n";

@@ -264,6 +264,14 @@ int HistorySource::columns(const std::string& signal, const ColumnRequest& reque
     return level;
 }
 
+StretchSummary HistorySource::summaryOver(const std::string& signal, Span span) const {
+    const auto entry = find(signal);
+    StretchSummary out;
+    for (const auto& earlier : entry->earlier) out.add(earlier->summaryOver(span));
+    if (entry->history) out.add(entry->history->summaryOver(span));
+    return out;
+}
+
 bool HistorySource::points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const {
     const auto entry = find(signal);
     out.clear();

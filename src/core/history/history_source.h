@@ -42,6 +42,7 @@ public:
     [[nodiscard]] std::optional<Instant> lastChange(const std::string& signal, Instant t) const override;
     int columns(const std::string& signal, const ColumnRequest& request, std::vector<Column>& out) const override;
     bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const override;
+    [[nodiscard]] StretchSummary summaryOver(const std::string& signal, Span span) const override;
     [[nodiscard]] std::vector<Evidence> evidenceAt(const std::string& signal, Instant t) const override {
         return evidence_.at(signal, t);
     }

@@ -347,6 +347,49 @@ bool SignalHistory::rawBefore(Instant t, std::size_t n, Duration reach, std::vec
     return reaches && firstKeptSample() <= begin;
 }
 
+StretchSummary SignalHistory::summaryOver(Span span) const {
+    StretchSummary out;
+    const std::uint64_t n = count();
+    const auto samplesBefore = [&](Instant t) -> std::uint64_t {
+        t = t - nanoseconds(1);
+        if (const auto index = timeline_->lastAtOrBefore(t))
+            return *index < base_ ? 0 : std::min(*index + 1 - base_, n);
+        for (int l = 1; l <= pyramidLevels; ++l)  // the times themselves are no longer kept
+            if (const auto k = level(l).lastAtOrBefore(t)) {
+                out.exact = false;
+                return std::min((*k + 1) * bucketSamples(l), n);
+            }
+        return 0;
+    };
+    const auto keptAt = [&](int l, std::uint64_t i) {
+        if (l == 0) return i >= firstKeptSample();
+        const std::uint64_t k = i / bucketSamples(l);
+        return k >= level(l).begin.firstKept() && k < level(l).count();
+    };
+    std::uint64_t i = samplesBefore(span.from);
+    const std::uint64_t end = samplesBefore(span.to);
+    while (i < end) {
+        int l = pyramidLevels;
+        while (l > 0 && (i % bucketSamples(l) != 0 || i + bucketSamples(l) > end || !keptAt(l, i))) --l;
+        if (l > 0) {
+            out.add(level(l).summary(i / bucketSamples(l)));
+            i += bucketSamples(l);
+        } else if (keptAt(0, i)) {
+            out.add(Summary{readings_.at(i), readings_.at(i), readings_.at(i), std::isnan(readings_.at(i)) ? 0U : 1U});
+            ++i;
+        } else {
+            // Of what is no longer kept by itself the summary counts where most of it lies within.
+            out.exact = false;
+            int coarse = 1;
+            while (coarse < pyramidLevels && !keptAt(coarse, i)) ++coarse;
+            const std::uint64_t size = bucketSamples(coarse), next = std::min((i / size + 1) * size, end);
+            if (keptAt(coarse, i) && 2 * (next - i) > size) out.add(level(coarse).summary(i / size));
+            i = next;
+        }
+    }
+    return out;
+}
+
 std::uint64_t SignalHistory::newestRaw(std::size_t n, std::size_t stride, std::vector<double>& out) const {
     raw_.thinned(count(), n, stride, out);
     return base_ + count();

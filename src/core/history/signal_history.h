@@ -85,6 +85,7 @@ public:
     [[nodiscard]] Reading at(Instant t) const;
     [[nodiscard]] std::optional<Instant> lastChange(Instant t) const;
     int columns(const ColumnRequest& request, std::vector<Column>& out) const;
+    [[nodiscard]] StretchSummary summaryOver(Span span) const;
     [[nodiscard]] bool points(Span span, std::size_t most, std::vector<Point>& out) const;
     /// Samples [first, end) by the timeline's count that are held now; what is asked for soon after is still there.
     [[nodiscard]] std::pair<std::uint64_t, std::uint64_t> held() const;

@@ -49,6 +49,21 @@ struct StageMeans {
     std::size_t samples = 0;    ///< how many were averaged
 };
 
+/// What the readings of a stretch come to; those that are NaN are not counted.
+struct StretchSummary {
+    double min = std::numeric_limits<double>::quiet_NaN();
+    double max = std::numeric_limits<double>::quiet_NaN();
+    double mean = std::numeric_limits<double>::quiet_NaN();
+    std::uint64_t count = 0;
+    double squares = 0;  ///< sum of the squared deviations from the mean
+    /// False: summaries reach over its ends, where the samples themselves are no longer kept or not read yet.
+    bool exact = true;
+    void add(const Summary& other);
+    void add(const StretchSummary& other);
+    /// Standard deviation of a sample (divided by n - 1); NaN for fewer than two.
+    [[nodiscard]] double deviation() const;
+};
+
 struct Point {
     Instant t;
     double value = 0;  ///< NaN breaks the line
@@ -87,6 +102,8 @@ public:
     /// The single readings in the span, with one more on either side where there is one, and NaN points in gaps. False,
     /// and nothing in `out`, if there are more than `most` or they are no longer kept: ask for columns then.
     virtual bool points(const std::string& signal, Span span, std::size_t most, std::vector<Point>& out) const = 0;
+    /// What the readings with time in [from, to) come to. Cost follows the depth of the pyramid, not the time covered.
+    [[nodiscard]] virtual StretchSummary summaryOver(const std::string& signal, Span span) const = 0;
     /// What was to be said against the signal's readings at t, the worst first.
     [[nodiscard]] virtual std::vector<Evidence> evidenceAt(const std::string& /*signal*/, Instant /*t*/) const {
         return {};

@@ -120,6 +120,44 @@ TEST(Measures, OfAnEdgeThatOvershoots) {
         if (ninety == 0 && y >= 0.9) ninety = t;
     }
     EXPECT_NEAR(m["rise-time"].value, ninety - ten, 0.02 * (ninety - ten));
+    // settled: from the middle of the edge until it stays within 2 %
+    double middle = 0, settled = 0;
+    for (double t = 0; t < 0.2; t += 1e-6) {
+        const double y = 1 - std::exp(-z * w * t) * (std::cos(wd * t) + z * w / wd * std::sin(wd * t));
+        if (middle == 0 && y >= 0.5) middle = t;
+        if (std::fabs(y - 1) > 0.02) settled = t;
+    }
+    EXPECT_NEAR(m["settling-time"].value, settled - middle, 2e-4);
+    EXPECT_NEAR(m["high-width"].value, 0.5 - middle, 2e-4);
+}
+
+TEST(Measures, OfAStateAreThoseOfTheTimeItLasts) {
+    // as an event says it: only where it changes
+    Record door(0, 1, [](double) { return 0.0; });
+    door.state = true;
+    door.values = {0, 1, 0, 1, 0, 1};
+    door.seconds = {0, 2, 3, 5, 5.5, 9};
+    MeasuredStretch stretch = door.stretch();
+    stretch.lasts = 12;
+    auto m = measuresOf(stretch);
+    EXPECT_NEAR(m["on-share"].value, (1 + 0.5 + 3) / 12, 1e-12);
+    EXPECT_EQ(m["changes"].value, 5);
+    EXPECT_EQ(m["shortest-on"].value, 0.5);
+    EXPECT_EQ(m["longest-on"].value, 3) << "until the end, at least";
+    EXPECT_EQ(m["shortest-off"].value, 2) << "what is cut at the beginning may have been longer";
+    EXPECT_EQ(m["longest-off"].value, 3.5);
+    EXPECT_EQ(m["sine-amplitude"].whyNot.english(), "a state is no sine");
+    door.values = {1};
+    door.seconds = {0};
+    stretch = door.stretch();
+    stretch.lasts = 4;
+    m = measuresOf(stretch);
+    EXPECT_EQ(m["on-share"].value, 1);
+    EXPECT_EQ(m["changes"].value, 0);
+    EXPECT_EQ(m["longest-on"].value, 4);
+    EXPECT_EQ(m["longest-off"].whyNot.english(), "it never was");
+    const Record volts(100, 10, [](double t) { return t; });
+    EXPECT_EQ(volts.all()["on-share"].whyNot.english(), "it does not go on and off");
 }
 
 TEST(Measures, OfASineWithHarmonicsAndOfNoise) {
@@ -152,10 +190,11 @@ TEST(Measures, WhatIsNotThereHasItsReason) {
     EXPECT_EQ(m["frequency"].whyNot.english(), "nothing moves");
     const Record none(0, 10, [](double) { return 0.0; });
     auto empty = none.all();
-    for (const std::string& name : measureNames()) {
-        ASSERT_TRUE(empty.contains(name)) << name;
-        if (name != "count") EXPECT_EQ(empty[name].whyNot.english(), "nothing was read") << name;
-        EXPECT_TRUE(m.contains(name)) << name;
+    for (const MeasureKind& kind : measureKinds()) {
+        ASSERT_TRUE(empty.contains(kind.name)) << kind.name;
+        if (kind.name != "count") EXPECT_EQ(empty[kind.name].whyNot.english(), "nothing was read") << kind.name;
+        EXPECT_TRUE(m.contains(kind.name)) << kind.name;
+        EXPECT_EQ(measureKind(kind.name), &kind);
     }
     const Record ramp(1000, 100, [](double t) { return 2 * t; });
     auto drift = ramp.all();

@@ -96,6 +96,47 @@ TEST(History, ColumnsAreWhatBruteForceSaysForAnyWindow) {
         }
 }
 
+/// What all the samples of a stretch come to, by themselves.
+StretchSummary oneByOne(const std::vector<Point>& all, Span span) {
+    StretchSummary out;
+    for (const Point& p : all)
+        if (p.t >= span.from && p.t < span.to && !std::isnan(p.value)) out.add(Summary{p.value, p.value, p.value, 1});
+    return out;
+}
+
+TEST(History, SummariesOfAnyStretchAreThoseOfAllItsSamples) {
+    Model m({1 << 17, 1 << 12});
+    std::mt19937 random(3);
+    m.addSine(70'000);
+    m.add(m.all.back().t + seconds(3), std::vector<double>(500, std::nan("")), true);
+    m.addSine(20'000, m.all.back().t + milliseconds(1));
+    for (int i = 0; i < 300; ++i) {
+        const auto some = [&] { return Instant{} + milliseconds(static_cast<int>(random() % 100'000)); };
+        Span span{some(), some()};
+        if (span.to < span.from) std::swap(span.from, span.to);
+        const StretchSummary got = m.history->summaryOver(span), want = oneByOne(m.all, span);
+        ASSERT_TRUE(got.exact);
+        ASSERT_EQ(got.count, want.count);
+        if (want.count == 0) continue;
+        EXPECT_EQ(got.min, want.min);
+        EXPECT_EQ(got.max, want.max);
+        EXPECT_NEAR(got.mean, want.mean, 1e-12 * 10);
+        if (want.count > 1) EXPECT_NEAR(got.deviation(), want.deviation(), 1e-10);
+    }
+}
+
+TEST(History, WhereSamplesAreForgottenTheSummarySaysThatItIsNotExact) {
+    Model m({1 << 10, 1 << 12});
+    m.addSine(100'000);
+    const StretchSummary part = m.history->summaryOver({Instant{} + milliseconds(10'010), Instant{} + seconds(40)});
+    EXPECT_FALSE(part.exact);
+    EXPECT_NEAR(static_cast<double>(part.count), 29'990, 64);
+    const StretchSummary newest = m.history->summaryOver({Instant{} + milliseconds(99'500), Instant{} + seconds(200)});
+    EXPECT_TRUE(newest.exact);
+    EXPECT_EQ(newest.count, 500U);
+    EXPECT_EQ(m.history->summaryOver({Instant{} + seconds(200), Instant{} + seconds(300)}).count, 0U);
+}
+
 TEST(History, CostFollowsTheColumnsNotTheTime) {
     Model m({1 << 16, 1 << 14});
     for (int i = 0; i < 50; ++i) m.addSine(1000, {static_cast<std::int64_t>(m.all.size()) * 1'000'000});

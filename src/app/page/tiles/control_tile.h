@@ -27,6 +27,8 @@ class ControlTile : public Tile {
     Q_OBJECT
 public:
     ControlTile(Session& session, QWidget* parent);
+    /// Driven now, whatever is looked at.
+    [[nodiscard]] bool showsStretch() const override { return false; }
     void refresh(Instant t, bool digits) override;
     [[nodiscard]] bool hasScale() const override { return false; }
 

@@ -13,19 +13,22 @@ void StateTile::refresh(Instant t, bool digits) {
     const bool before = shown_.front().reading.value > 0.5;
     bool changed = read(t, digits);
     const bool now = shown_.front().reading.value > 0.5;
-    if (first()->isState() && before != now) {  // a state must not wait for the digits' turn
+    if (first()->isState() && before != now && !shown_.front().over) {  // a state must not wait for the digits' turn
         shown_.front().text = stateWord(*first(), shown_.front().reading.value);
         changed = true;
     }
     if (digits) {
         const auto last = session_.source().lastChange(first()->id, t);
-        since_ = last ? tr("for %1").arg(shown(clockText(t - *last))) : tr("since the start");
+        since_ = shown_.front().over ? shown_.front().spread
+                 : last              ? tr("for %1").arg(shown(clockText(t - *last)))
+                                     : tr("since the start");
         const int n = std::max(8, width() - 16);
-        const Duration window = seconds(30);
-        const Duration width{window.ns / n};
-        const Instant from{(t.ns - window.ns) / width.ns * width.ns};
+        const Instant until = stretch_ ? stretch_->to : t;
+        const Duration window = stretch_ ? stretch_->to - stretch_->from : seconds(30);
+        const Duration width{std::max<std::int64_t>(1, window.ns / n)};
+        const Instant from{(until.ns - window.ns) / width.ns * width.ns};
         session_.source().columns(first()->id, {from, width, static_cast<std::size_t>(n)}, columns_);
-        layStrip(t);
+        layStrip(until);
     }
     if (changed || digits) update();
 }
@@ -86,8 +89,13 @@ void StateTile::paintEvent(QPaintEvent*) {
                       baseline - QFontMetricsF(big).capHeight() + (QFontMetricsF(big).capHeight() - side) / 2, side,
                       side);
     p.setPen(QPen(gone ? t.muted : colourOf(*s.spec), 2));
-    p.setBrush(on && !gone ? QBrush(colourOf(*s.spec)) : Qt::NoBrush);
+    p.setBrush(on && !gone && !s.over ? QBrush(colourOf(*s.spec)) : Qt::NoBrush);
     p.drawRect(mark);
+    if (s.over && !gone) {  // of a stretch, for how much of it
+        QRectF part = mark;
+        part.setTop(mark.bottom() - mark.height() * std::clamp(s.reading.value, 0.0, 1.0));
+        p.fillRect(part, colourOf(*s.spec));
+    }
     p.setPen(gone ? t.muted : t.ink);
     drawFigures(p, {mark.right() + 10, baseline}, big, gone ? QStringLiteral("–") : s.text);
     QString line = since_;

@@ -10,6 +10,8 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/stretch_measures.h"
+#include "core/bench/uncertainty.h"
 
 namespace cruscotto {
 
@@ -63,11 +65,40 @@ void Tile::setSelected(bool selected) {
     update();
 }
 
+void Tile::readStretch(Shown& s, Span stretch) const {
+    s.over = session_.source().summaryOver(s.spec->id, stretch);
+    const bool any = s.over->count > 0;
+    s.reading = {s.over->mean, any ? Quality::good : Quality::gap, stretch.to, !s.over->exact};
+    s.spread.clear();
+    if (s.spec->isState()) {
+        const StateOver state = stateOver(session_.source(), *s.spec, stretch);
+        s.reading.value = state.share;
+        if (!std::isnan(state.share)) s.reading.quality = Quality::good;
+        if (state.changes)
+            s.spread = *state.changes == 0   ? tr("did not change")
+                       : *state.changes == 1 ? tr("changed once")
+                                             : tr("changed %1 times").arg(countText(*state.changes));
+    } else if (s.over->count > 1) {
+        const double deviation = s.over->deviation();
+        s.spread = tr("spread %1").arg(shown(readingText(deviation, deviation > 0 ? decimalsFor(deviation) : 0)));
+    }
+}
+
 bool Tile::read(Instant t, bool digits) {
     bool changed = false, rescaled = false;
+    const auto stretch = showsStretch() ? session_.stretch() : std::nullopt;
+    const bool another =
+        stretch.has_value() != stretch_.has_value() || (!session_.cursor().stretchHangsOnNow() && stretch != stretch_);
+    digits = digits || another;
+    stretch_ = stretch;
     for (Shown& s : shown_) {
         const Reading before = s.reading;
-        s.reading = session_.source().at(s.spec->id, t);
+        if (stretch) {
+            if (digits || !s.over) readStretch(s, *stretch);
+        } else {
+            s.over.reset();
+            s.reading = session_.source().at(s.spec->id, t);
+        }
         if (s.reading.quality != before.quality) changed = true;
         if (digits) {
             auto evidence = session_.source().evidenceAt(s.spec->id, t);
@@ -75,12 +106,13 @@ bool Tile::read(Instant t, bool digits) {
             s.evidence = std::move(evidence);
         }
         if (!digits && !s.text.isEmpty()) continue;
-        session_.seen().look(*s.spec, session_.source(), s.reading.value);
+        if (!stretch) session_.seen().look(*s.spec, session_.source(), s.reading.value);
         const Scale scale = scaleOf(*s.spec);
         rescaled = rescaled || scale != s.scale;
         s.scale = scale;
-        const QString text =
-            s.spec->isState() ? stateWord(*s.spec, s.reading.value) : session_.numberText(*s.spec, s.reading.value);
+        const QString text = !s.spec->isState() ? session_.numberText(*s.spec, s.reading.value)
+                             : stretch          ? shareText(*s.spec, s.reading.value)
+                                                : stateWord(*s.spec, s.reading.value);
         const bool onScale = !hasScale() || s.spec->isState();
         const OffScale off = onScale ? OffScale::no : offScale(scale, s.reading.value);
         if (text != s.text || off != s.offScale) {
@@ -90,10 +122,14 @@ bool Tile::read(Instant t, bool digits) {
         }
     }
     if (rescaled) rebuild();
-    return changed || rescaled;
+    return changed || rescaled || another;
 }
 
 Remark Tile::remarkOn(const Shown& s) const {
+    if (s.over) {
+        if (s.reading.quality != Quality::good) return {tr("nothing was read"), theme().muted};
+        return {s.over->exact ? s.spread : tr("about; %1").arg(s.spread), theme().muted};
+    }
     if (isOutput(s.spec->kind) && std::isnan(s.reading.value) && session_.outputsAtRest())
         return {tr("at rest"), theme().muted};
     Remark remark = cruscotto::remarkOn(*s.spec, s.reading, s.evidence);
@@ -127,6 +163,11 @@ QRectF Tile::body() const {
 }
 
 bool Tile::readExtremes(Instant t) {
+    if (const auto& over = shown_.front().over) {
+        const auto before =
+            std::exchange(extremes_, over->count > 0 ? std::optional(Scale{over->min, over->max}) : std::nullopt);
+        return before != extremes_;
+    }
     const Duration window = session_.cursor().window();
     std::vector<Column> columns;
     session_.source().columns(first()->id, {t - window, window + nanoseconds(1), 1}, columns);
@@ -174,7 +215,10 @@ void Tile::paintFrame(QPainter& p) const {
     const double x = margin + (s.tag.empty() ? 0 : p.fontMetrics().horizontalAdvance(shown(s.tag)) + 6);
     p.setFont(captionFont());
     p.setPen(learning() ? t.accent : t.muted);
-    const QString name = learning() ? tr("learning the range") : shown(s.name);
+    const bool mean = shown_.front().over && !s.isState();
+    const QString name = learning() ? tr("learning the range")
+                         : mean     ? tr("%1: mean").arg(shown(s.name))
+                                    : shown(s.name);
     p.drawText(QPointF(x, 16),
                p.fontMetrics().elidedText(name, Qt::ElideRight, static_cast<int>(width() - x - margin)));
 }

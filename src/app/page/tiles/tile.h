@@ -34,6 +34,8 @@ public:
     void endLearning();
     [[nodiscard]] bool learning() const { return learningSince_.has_value(); }
     [[nodiscard]] virtual bool hasScale() const { return true; }
+    /// It shows what holds for a stretch where one stands; else the moment goes on.
+    [[nodiscard]] virtual bool showsStretch() const { return true; }
 
 Q_SIGNALS:
     void chosen();
@@ -55,12 +57,16 @@ protected:
         std::vector<Evidence> evidence;
         OffScale offScale = OffScale::no;  ///< as the digits say
         Scale scale;                       ///< that it is shown on
+        /// While a stretch is shown: what holds for all of it. The reading is its mean then, the text says so.
+        std::optional<StretchSummary> over;
+        QString spread;  ///< how far it spread, or how often it changed
     };
     /// After setSpec(), setTheme and resize: what is cached is worked out again.
     virtual void rebuild() {}
     [[nodiscard]] const SignalSpec* first() const { return shown_.empty() ? nullptr : shown_.front().spec.get(); }
     /// Takes the newest readings; digits only when it is time. True if the text or the quality changed.
     bool read(Instant t, bool digits);
+    void readStretch(Shown& s, Span stretch) const;
     /// What stands beside its digits: also that it lies off this tile's scale.
     [[nodiscard]] Remark remarkOn(const Shown& s) const;
     /// Takes the lowest and highest readings of the shown window up to t. True if they changed.
@@ -91,6 +97,7 @@ protected:
     TileSpec spec_;
     std::vector<Shown> shown_;
     std::optional<Scale> extremes_;
+    std::optional<Span> stretch_;  ///< that was read last
 
 private:
     void setScaleFrom(Span span, const QString& effect);

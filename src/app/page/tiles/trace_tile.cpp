@@ -23,6 +23,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/stretch_ends.h"
 #include "core/signal/scale.h"
 
 namespace cruscotto {
@@ -40,7 +41,10 @@ QString tagOf(const SignalSpec& s) {
 }  // namespace
 
 TraceTile::TraceTile(Session& session, QWidget* parent)
-    : Tile(session, parent), plot_(new QCustomPlot(this)), hover_(new TraceHover(plot_)) {
+    : Tile(session, parent),
+      plot_(new QCustomPlot(this)),
+      shade_(new StretchShade(plot_)),
+      hover_(new TraceHover(plot_)) {
     plot_->plotLayout()->clear();
     plot_->plotLayout()->setRowSpacing(0);
     plot_->plotLayout()->setMargins({});
@@ -53,6 +57,7 @@ TraceTile::TraceTile(Session& session, QWidget* parent)
     plot_->setMouseTracking(true);
     connect(&session_.cursor(), &TimeCursor::windowChanged, this, [this] { lastEdge_ = -1; });
     connect(&session_.cursor(), &TimeCursor::moved, this, [this] { lastEdge_ = -1; });
+    connect(&session_.cursor(), &TimeCursor::stretched, this, [this] { showStretch(); });
 }
 
 TraceTile::~TraceTile() = default;
@@ -351,6 +356,55 @@ void TraceTile::tellHovered() {
     hover_->tell(*hoverX_, moment.arg(ago, 0, 'f', ago < 10 ? 2 : 1), std::move(labels));
 }
 
+double TraceTile::xOf(Instant t) const {
+    return lanes_.front()->rect->axis(QCPAxis::atBottom)->coordToPixel((t - drawnTo_).seconds());
+}
+Instant TraceTile::timeAt(double x) const {
+    return drawnTo_ + seconds(lanes_.front()->rect->axis(QCPAxis::atBottom)->pixelToCoord(x));
+}
+
+void TraceTile::showStretch() {
+    const auto stretch = session_.stretch();
+    if (!stretch || lanes_.empty()) return shade_->show({}, {});
+    // in the lanes only
+    const QRect first = lanes_.front()->rect->rect(), last = lanes_.back()->rect->rect();
+    shade_->setGeometry(first.left(), first.top(), first.width(), last.bottom() - first.top());
+    shade_->show(std::pair(xOf(stretch->from) - first.left(), xOf(stretch->to) - first.left()),
+                 lengthText(stretch->to - stretch->from));
+}
+
+std::optional<Instant> TraceTile::gripAt(double x) const {
+    const auto stretch = session_.stretch();
+    if (!stretch || lanes_.empty()) return {};
+    const double from = std::fabs(xOf(stretch->from) - x), to = std::fabs(xOf(stretch->to) - x);
+    if (std::min(from, to) > stretchGrip) return {};
+    return from < to ? stretch->to : stretch->from;
+}
+
+Instant TraceTile::endAt(double x, bool settles) const {
+    const Span all{session_.source().extent().from, session_.end()};
+    const Instant t = std::clamp(timeAt(x), all.from, std::max(all.from, all.to));
+    if (!settles) return t;
+    std::vector<SettlingSignal> among;
+    for (const Shown& s : shown_) {
+        SettlingSignal signal{s.spec.get(), {}};
+        // through zero, and through the middle of what is shown of it
+        std::vector<Column> columns;
+        const Duration window = session_.cursor().window();
+        session_.source().columns(s.spec->id, {drawnTo_ - window, window + nanoseconds(1), 1}, columns);
+        const Summary& seen = columns.front().summary;
+        if (seen.count > 0) {
+            signal.levels.push_back((seen.min + seen.max) / 2);
+            if (seen.min < 0 && seen.max > 0) signal.levels.push_back(0);
+        }
+        among.push_back(std::move(signal));
+    }
+    std::vector<Instant> marks;
+    for (const Mark& mark : session_.marks()) marks.push_back(mark.at);
+    const double perPixel = session_.cursor().window().seconds() / std::max(16, lanes_.front()->rect->width());
+    return settled(session_.source(), among, marks, t, seconds(stretchGrip * perPixel));
+}
+
 void TraceTile::refresh(Instant t, bool digits) {
     if (shown_.empty() || lanes_.empty()) return;
     read(t, digits);
@@ -361,7 +415,7 @@ void TraceTile::refresh(Instant t, bool digits) {
     const bool live = session_.cursor().atEnd();
     // A live trace moves by whole columns of pixels; between them it would look the same.
     const std::uint64_t revision = session_.source().revision();
-    if (edge == lastEdge_ && revision == lastRevision_) return;
+    if (edge == lastEdge_ && revision == lastRevision_) return showStretch();
     lastEdge_ = edge;
     lastRevision_ = revision;
     const Instant to = live ? Instant{edge * width.ns} : t;
@@ -370,6 +424,7 @@ void TraceTile::refresh(Instant t, bool digits) {
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) feed(*lane, line, from, to, width);
     tellUnseen();
+    showStretch();
     tellHovered();
     plot_->replot(QCustomPlot::rpQueuedRefresh);
     if (digits || !live)
@@ -445,6 +500,15 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         Q_EMIT chosen();
         setFocus();
         if (mouse->button() == Qt::LeftButton) {
+            const double x = mouse->position().x();
+            if (const auto other = gripAt(x)) {
+                otherEnd_ = other;
+                return true;
+            }
+            if (mouse->modifiers() & Qt::ShiftModifier) {
+                otherEnd_ = endAt(x, !(mouse->modifiers() & Qt::AltModifier));
+                return true;
+            }
             panning_ = true;
             panFrom_ = mouse->position();
             panAt_ = session_.shownAt();
@@ -457,9 +521,16 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         return false;
     }
     if (event->type() == QEvent::MouseMove && !panning_) {
-        hoverX_ = static_cast<QMouseEvent*>(event)->position().x();
+        const auto* mouse = static_cast<QMouseEvent*>(event);
+        hoverX_ = mouse->position().x();
+        if (otherEnd_) {
+            cursor.stretchOver({*otherEnd_, endAt(*hoverX_, !(mouse->modifiers() & Qt::AltModifier))});
+            showStretch();
+        } else {
+            plot_->setCursor(gripAt(*hoverX_) ? Qt::SizeHorCursor : Qt::ArrowCursor);
+        }
         tellHovered();
-        return false;
+        return otherEnd_.has_value();
     }
     if (event->type() == QEvent::MouseMove && panning_) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
@@ -475,6 +546,7 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     }
     if (event->type() == QEvent::MouseButtonRelease) {
         panning_ = false;
+        otherEnd_.reset();
         return true;
     }
     return Tile::eventFilter(watched, event);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/page/tiles/stretch_shade.h"
 #include "app/page/tiles/tile.h"
 #include "app/page/tiles/trace_hover.h"
 #include "core/history/column_cache.h"
@@ -13,8 +14,9 @@ namespace cruscotto {
 
 /// What has it been doing: signals over the window, one lane for each unit, so that no two quantities share an axis.
 /// The tag of each signal stands at its trace's end; what lies off its scale altogether is said there. Wheel: more or
-/// less time; drag: back in time; double click: fit; with Ctrl the wheel stretches the scale under the pointer. The
-/// pointer, as it moves over it, tells what all of its signals read there.
+/// less time; drag: back in time; drag with Shift: a stretch, whose ends are dragged by themselves; double click: fit;
+/// with Ctrl the wheel stretches the scale under the pointer. The pointer, as it moves over it, tells what all of its
+/// signals read there.
 class TraceTile : public Tile {
     Q_OBJECT
 public:
@@ -52,9 +54,17 @@ private:
     void tellUnseen();
     /// What all signals read at the pointer's time.
     void tellHovered();
+    void showStretch();
+    [[nodiscard]] Instant timeAt(double x) const;
+    [[nodiscard]] double xOf(Instant t) const;
+    /// The end of the stretch that lies under the pointer: what its other end is.
+    [[nodiscard]] std::optional<Instant> gripAt(double x) const;
+    /// Where an end dragged to x comes to lie.
+    [[nodiscard]] Instant endAt(double x, bool settles) const;
     void feed(Lane& lane, Line& line, Instant from, Instant to, Duration width);
 
     QCustomPlot* plot_;
+    StretchShade* shade_;
     TraceHover* hover_;
     std::optional<double> hoverX_;  ///< in pixels of the plot
     Instant drawnTo_;               ///< the moment at the right end
@@ -68,6 +78,7 @@ private:
     bool panning_ = false;
     QPointF panFrom_;
     Instant panAt_;
+    std::optional<Instant> otherEnd_;  ///< of the stretch, while an end is dragged
 };
 
 }  // namespace cruscotto
