@@ -12,6 +12,7 @@
 #include "app/page/tiles/tile_form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/bench/tile_settings.h"
 
 namespace cruscotto {
 
@@ -379,6 +380,7 @@ void PageView::showSelectedAs(TileKind kind) {
     if (!t || t->spec().kind == kind) return;
     TileSpec next = t->spec();
     next.kind = kind;
+    next.settings.clear();
     const TileForm& form = tileForm(kind);
     if (!form.manySignals && next.signals.size() > 1) next.signals.resize(1);
     next.w = std::max(next.w, form.leastWidth);
@@ -399,6 +401,14 @@ void PageView::toggleLearning() {
     else
         t->beginLearning();
     Q_EMIT selectionChanged();
+}
+
+void PageView::changeSelected(const std::string& key, const std::string& value, const QString& effect) {
+    Tile* t = selected();
+    if (!t || !checkTileSetting(t->spec().kind, key, value)) return;
+    TileSpec next = t->spec();
+    next.settings[key] = value;
+    placeTile(next, effect, {});
 }
 
 void PageView::togglePlusMinus() {
@@ -510,7 +520,14 @@ void PageView::wheelEvent(QWheelEvent* event) {
 void PageView::keyPressEvent(QKeyEvent* event) {
     if (event->key() == Qt::Key_PageDown)
         scroll_->triggerAction(QAbstractSlider::SliderPageStepAdd);
-    else if (event->key() == Qt::Key_PageUp)
+    else if (event->key() == Qt::Key_Space && selected() && !event->isAutoRepeat()) {
+        if (sinceSpace_.isValid() && sinceSpace_.elapsed() < QApplication::doubleClickInterval()) {
+            sinceSpace_.invalidate();
+            Q_EMIT fullAsked();
+        } else {
+            sinceSpace_.start();
+        }
+    } else if (event->key() == Qt::Key_PageUp)
         scroll_->triggerAction(QAbstractSlider::SliderPageStepSub);
     else
         QWidget::keyPressEvent(event);
@@ -531,7 +548,7 @@ void PageView::dropEvent(QDropEvent* event) {
     if (const Tile* trace = traceFor(s->id, at)) {
         TileSpec next = trace->spec();
         next.signals.push_back(s->id);
-        editTile(next, tr("Add signal to trace"));
+        editTile(next, tr("Add signal to tile"));
         return select(shown(next.id));
     }
     if (!pageSpec()) addPage();

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QElapsedTimer>
 #include <QMenu>
 #include <QPushButton>
 #include <QScrollBar>
@@ -41,6 +42,8 @@ public Q_SLOTS:
     void toggleLearning();
     /// The selected number shows its uncertainty, or no longer.
     void togglePlusMinus();
+    /// One of tileSettings() of the selected tile.
+    void changeSelected(const std::string& key, const std::string& value, const QString& effect);
     /// In cells.
     void moveSelected(int dx, int dy);
     void resizeSelected(int dw, int dh);
@@ -49,6 +52,8 @@ Q_SIGNALS:
     void chainAsked(const QString& signal);
     void selectionChanged();
     void deviceWanted();
+    /// The selected tile is to fill the window: Space was pressed twice.
+    void fullAsked();
     /// The menu for a tile; the window fills it with its actions.
     void menuAsked(QPoint globalAt);
 
@@ -96,6 +101,7 @@ private:
     QTabBar* tabs_;
     QScrollBar* scroll_;
     QPushButton* addDevice_;  ///< where nothing is connected yet
+    QElapsedTimer sinceSpace_;
     QString page_;
     QString selected_;
     std::vector<std::unique_ptr<Tile>> tiles_;

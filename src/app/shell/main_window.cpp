@@ -15,6 +15,7 @@
 #include <QVBoxLayout>
 
 #include "app/document/background_job.h"
+#include "app/page/tiles/tile_form.h"
 #include "app/run/explanation_paper.h"
 #include "app/run/preflight_dialog.h"
 #include "app/run/run_dialogs.h"
@@ -115,6 +116,7 @@ MainWindow::MainWindow()
     connect(list_, &SignalList::menuAsked, this, &MainWindow::rowMenu);
     connect(page_, &PageView::chainAsked, this, &MainWindow::openChain);
     connect(page_, &PageView::selectionChanged, this, &MainWindow::updateActions);
+    connect(page_, &PageView::fullAsked, this, &MainWindow::fillWithTile);
     connect(page_, &PageView::deviceWanted, this, &MainWindow::openFind);
     connect(page_, &PageView::menuAsked, this, &MainWindow::tileMenu);
     connect(drawer_, &ChainDrawer::closeAsked, this, &MainWindow::closeSide);
@@ -196,6 +198,7 @@ MainWindow::~MainWindow() {
     session_.undoStack().disconnect(this);
     session_.cursor().disconnect(this);
     for (const auto& wire : wires_) delete wire.data();
+    for (const auto& other : pageWindows_) delete other.data();
     delete central_;  // taken out first, it would be dressed anew, as a window of its own
 }
 
@@ -236,7 +239,11 @@ void MainWindow::tick() {
 void MainWindow::frame(bool digits) {
     session_.poll();
     const Instant t = session_.shownAt();
-    if (centre_->currentWidget() == page_)
+    for (const auto& other : pageWindows_)
+        if (other) other->refresh(t, digits);
+    if (full_)
+        full_->refresh(t, digits);
+    else if (centre_->currentWidget() == page_)
         page_->refresh(t, digits);
     else if (digits && sheet_)
         sheet_->refresh(t);
@@ -600,7 +607,53 @@ void MainWindow::openPreflight(bool toRecord) {
     dialog->open();
 }
 
+void MainWindow::fillWithTile() {
+    const Tile* chosen = page_->selected();
+    if (!chosen || full_) return;
+    closeSheet();
+    auto made = tileForm(chosen->spec().kind).make(session_, centre_);
+    full_ = made.release();
+    connect(&session_, &Session::benchChanged, full_, [this, id = shown(chosen->spec().id)] {
+        const Tile* now = page_->tile(id);
+        if (now)
+            full_->setSpec(now->spec());
+        else
+            closeSheet();
+    });
+    centre_->addWidget(full_);
+    centre_->setCurrentWidget(full_);
+    signals_->hide();
+    side_->hide();
+    full_->setSpec(chosen->spec());
+    full_->setFocus();
+    frame(true);
+    notice(tr("Escape brings the page back."));
+    updateActions();
+}
+
+void MainWindow::openPageWindow() {
+    auto* window = new PageWindow(session_, page_->page());
+    pageWindows_.removeAll(nullptr);
+    pageWindows_ << window;
+    connect(&window->page(), &PageView::chainAsked, this, &MainWindow::openChain);
+    // On another screen, where there is one.
+    for (QScreen* other : QGuiApplication::screens())
+        if (other != screen()) window->move(other->availableGeometry().topLeft());
+    window->show();
+    window->refresh(session_.shownAt(), true);
+}
+
 void MainWindow::closeSheet() {
+    if (full_) {
+        centre_->removeWidget(full_);
+        full_->disconnect();
+        session_.disconnect(full_);
+        full_->deleteLater();
+        full_ = nullptr;
+        signals_->show();
+        fitSide();
+        notice({});
+    }
     if (centre_->currentWidget() == page_) return;
     centre_->setCurrentWidget(page_);
     page_->setFocus();
@@ -688,6 +741,7 @@ void MainWindow::closeEvent(QCloseEvent* event) {
 }
 
 void MainWindow::keyPressEvent(QKeyEvent* event) {
+    if (event->key() == Qt::Key_Escape && full_) return closeSheet();
     if (event->key() == Qt::Key_Escape && session_.cursor().hasStretch()) return session_.cursor().endStretch();
     if (event->key() == Qt::Key_Escape && side_->isVisible()) return closeSide();
     QMainWindow::keyPressEvent(event);

@@ -16,6 +16,7 @@
 #include "app/document/session.h"
 #include "app/measure/measure_panel.h"
 #include "app/page/page_view.h"
+#include "app/page/page_window.h"
 #include "app/run/ribbon.h"
 #include "app/shell/action_list.h"
 #include "app/shell/example_stand_in.h"
@@ -64,6 +65,10 @@ public:
     /// Before a recording it is shown where something is not good, and the recording begun from there.
     void openPreflight(bool toRecord = false);
     void closeSheet();
+    /// The selected tile in the whole window, until Escape.
+    void fillWithTile();
+    void openPageWindow();
+    [[nodiscard]] Tile* fullTile() const { return full_; }
     /// Works the readings of a run out again with the signal's chain as it is now.
     void applySheetTo(const QString& signal, const QString& run);
     [[nodiscard]] SheetView& sheet();
@@ -110,6 +115,8 @@ private:
     void stretched();
     void moveEnd(bool first, int by);
     void tileMenu(QPoint at);
+    /// What can be chosen of the selected tile.
+    void addSettings(QMenu& menu);
     /// For the row of the list that is current, a signal or a device.
     void rowMenu(QPoint at);
 
@@ -137,6 +144,8 @@ private:
     QString followed_;                  // the signal of the tile that was chosen last
     QPointer<QWidget> besideBefore_;    // what stood in the drawer before the stretch
     QList<QPointer<WireView>> wires_;
+    QList<QPointer<PageWindow>> pageWindows_;
+    QPointer<Tile> full_;  ///< that fills the window
     Ribbon* ribbon_;
     ActionList* actionList_;
     ExampleStandIn* standIn_;

@@ -8,13 +8,16 @@
 
 #include "app/device/device_edits.h"
 #include "app/document/computed_edits.h"
+#include "app/page/tile_output.h"
 #include "app/page/tiles/tile_form.h"
 #include "app/run/run_dialogs.h"
 #include "app/run/shot_dialog.h"
 #include "app/shell/main_window.h"
+#include "app/widgets/ask_file.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/units.h"
+#include "core/bench/tile_settings.h"
 #include "devices/device_kind.h"
 
 namespace cruscotto {
@@ -177,7 +180,8 @@ void MainWindow::makeActions() {
     int key = 1;
     for (const TileKind kind : tileKinds)
         add(QString("as-") + tileKindName(kind), tile, tr("Show as %1").arg(shown(tileForm(kind).title)),
-            QKeySequence(QString("Alt+%1").arg(key++)), [this, kind] { page_->showSelectedAs(kind); });
+            key <= 9 ? QKeySequence(QString("Alt+%1").arg(key++)) : QKeySequence(),
+            [this, kind] { page_->showSelectedAs(kind); });
     add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
     add("plus-minus", tile, tr("Show its uncertainty beside the number, or not"), QKeySequence("Ctrl+Shift+U"),
         [this] { page_->togglePlusMinus(); });
@@ -188,6 +192,24 @@ void MainWindow::makeActions() {
             openChain(shown(t->spec().signals.front()));
         else if (!list_->currentSignal().isEmpty())
             openChain(list_->currentSignal());
+    });
+    add("tile-full", tile, tr("Fill the window with it (Space twice)"), QKeySequence("Ctrl+Space"),
+        [this] { fillWithTile(); });
+    add("tile-copy", tile, tr("Copy it as a picture"), QKeySequence("Ctrl+Shift+C"), [this] {
+        if (Tile* t = page_->selected()) QApplication::clipboard()->setImage(tilePicture(*t));
+    });
+    add("tile-copy-numbers", tile, tr("Copy its numbers"), QKeySequence("Ctrl+Shift+X"), [this] {
+        if (Tile* t = page_->selected()) QApplication::clipboard()->setText(t->numbers());
+    });
+    add("tile-save", tile, tr("Save it as a picture…"), {}, [this] {
+        Tile* t = page_->selected();
+        if (!t) return;
+        const QString path = askFileToWrite(this, tr("Save the tile as a picture"),
+                                            session_.folderToShow() + "/" + shown(t->spec().id) + ".png",
+                                            tr("Pictures (*.png);;Drawings (*.svg);;Pages (*.pdf)"), "png");
+        if (path.isEmpty()) return;
+        auto written = writeTile(*t, path, NewFile::Existing::replace);
+        notice(written ? tr("Saved as %1.").arg(path) : shown(written.error().message));
     });
     add("remove", tile, tr("Remove the tile"), QKeySequence("Del"), [this] { page_->removeSelected(); });
     add("move-left", tile, tr("Move left"), QKeySequence("Ctrl+Left"), [this] { page_->moveSelected(-1, 0); });
@@ -256,6 +278,8 @@ void MainWindow::makeActions() {
         session_.edit(tr("Remove signal"), withoutSignal(session_.bench(), id));
     });
     add("page-new", pages, tr("Add a page"), QKeySequence("Ctrl+T"), [this] { page_->addPage(); });
+    add("page-window", pages, tr("Show the page in a window of its own"), QKeySequence("Ctrl+Shift+O"),
+        [this] { openPageWindow(); });
     add("page-rename", pages, tr("Rename the page…"), QKeySequence("F2"), [this] { page_->renamePage(); });
     add("page-remove", pages, tr("Remove the page"), {}, [this] { page_->removePage(); });
     add("page-next", pages, tr("Next page"), QKeySequence("Ctrl+PgDown"), [this] { page_->stepPage(1); });
@@ -311,7 +335,8 @@ void MainWindow::updateActions() {
         t && !t->spec().signals.empty() ? session_.bench().signal(t->spec().signals.front()) : nullptr;
     actions_["as-control"]->setEnabled(first && isOutput(first->kind));
     actions_["as-state"]->setEnabled(first && first->isState());
-    actions_["as-dial"]->setEnabled(first && !first->isState());
+    for (const char* key : {"as-dial", "as-spectrum", "as-histogram", "as-plane"})
+        actions_[key]->setEnabled(first && !first->isState());
     actions_["as-column"]->setEnabled(first && !first->isState());
     actions_["fit"]->setEnabled(t && t->hasScale());
     actions_["plus-minus"]->setEnabled(t && t->spec().kind == TileKind::number);
@@ -354,14 +379,67 @@ void MainWindow::showActions() {
     actionList_->open(all);
 }
 
+void MainWindow::addSettings(QMenu& menu) {
+    const Tile* tile = page_->selected();
+    if (!tile) return;
+    const TileSpec spec = tile->spec();
+    menu.addSeparator();
+    for (const TileSetting& setting : tileSettings(spec.kind)) {
+        const QString title = shown(setting.title);
+        const auto change = [this, key = setting.key, title](const std::string& value) {
+            page_->changeSelected(key, value, tr("Tile: %1").arg(title));
+        };
+        if (setting.type == TileSetting::Type::words) {
+            menu.addAction(
+                title + QStringLiteral("…"), this, [this, change, title, now = settingOf(spec, setting.key)] {
+                    bool fine = false;
+                    const QString text = QInputDialog::getMultiLineText(this, title, title, shown(now), &fine);
+                    if (fine) change(text.toStdString());
+                });
+            continue;
+        }
+        QMenu* choices = menu.addMenu(title);
+        const auto add = [&](const QString& words, bool on, const std::string& value) {
+            QAction* a = choices->addAction(words, this, [change, value] { change(value); });
+            a->setCheckable(true);
+            a->setChecked(on);
+        };
+        const std::string now = settingOf(spec, setting.key);
+        if (setting.type == TileSetting::Type::signal) {
+            add(tr("none"), now.empty(), "");
+            for (const auto& s : session_.bench().signals)
+                if (!s->isState()) add(shown(s->name), now == s->id, s->id);
+            continue;
+        }
+        const auto several = severalOf(spec, setting.key);
+        for (const auto& [value, words] : setting.choices) {
+            if (setting.type == TileSetting::Type::choice) {
+                add(shown(words), now == value, value);
+                continue;
+            }
+            // with it or without it, in the order in which they are offered
+            const bool on = std::ranges::find(several, value) != several.end();
+            std::string next;
+            for (const auto& [other, otherWords] : setting.choices)
+                if ((other == value) != on ? other == value || std::ranges::find(several, other) != several.end()
+                                           : other != value && std::ranges::find(several, other) != several.end())
+                    next += (next.empty() ? "" : ",") + other;
+            add(shown(words), on, next);
+        }
+    }
+}
+
 void MainWindow::tileMenu(QPoint at) {
     QMenu menu;
     QMenu* as = menu.addMenu(tr("Show as"));
-    for (const char* key : {"as-dial", "as-column", "as-number", "as-state", "as-trace", "as-control"})
-        if (actions_[key]->isEnabled()) as->addAction(actions_[key]);
+    for (const TileKind kind : tileKinds)
+        if (QAction* a = actions_[QString("as-") + tileKindName(kind)]; a->isEnabled()) as->addAction(a);
+    addSettings(menu);
     menu.addSeparator();
     for (const char* key : {"fit", "learn", "plus-minus", "chain", "calibrate", "explain"})
         menu.addAction(actions_[key]);
+    menu.addSeparator();
+    for (const char* key : {"tile-full", "tile-copy", "tile-copy-numbers", "tile-save"}) menu.addAction(actions_[key]);
     menu.addSeparator();
     for (const char* key : {"stretch-shown", "stretch-last", "stretch-end"})
         if (actions_[key]->isEnabled()) menu.addAction(actions_[key]);

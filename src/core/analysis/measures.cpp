@@ -557,8 +557,7 @@ void noteRails(const MeasuredStretch& from, const MeasuredStretch& of, std::map<
         if (!flat) continue;
         for (const char* name : {"gain", "gain-db", "line-slope", "line-offset"})
             if (Measure& m = out[name]; m.whyNot.empty())
-                m.note = s == &of ? text(CRUSCOTTO_TEXT("clipped for {0} % of it"),
-                                         threeDigits(100 * flat->share))
+                m.note = s == &of ? text(CRUSCOTTO_TEXT("clipped for {0} % of it"), threeDigits(100 * flat->share))
                                   : text(CRUSCOTTO_TEXT("the other is clipped for {0} % of it"),
                                          threeDigits(100 * flat->share));
         return;

@@ -129,7 +129,8 @@ struct TileSpec {
     std::vector<std::string> signals;
     std::map<std::string, Scale> scales;  ///< by UCUM unit; overrides the signal's own
     JsonText extra{};
-    bool plusMinus = false;  ///< the uncertainty stands beside the number
+    bool plusMinus = false;                         ///< the uncertainty stands beside the number
+    std::map<std::string, std::string> settings{};  ///< what is chosen of its kind's; see tile_settings.h
     bool operator==(const TileSpec&) const = default;
 };
 

@@ -15,6 +15,7 @@
 #include "core/bench/bench.h"
 #include "core/bench/run_name.h"
 #include "core/bench/signal_json.h"
+#include "core/bench/tile_settings.h"
 
 namespace cruscotto {
 
@@ -114,6 +115,16 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
             problems.push_back({at, 0, text("The id of a signal is expected here, in quotes.")});
     });
     t.plusMinus = f.flag("plus-minus");
+    if (const Json* settings = f.find("settings")) {
+        JsonFields s(*settings, where + "/settings", problems);
+        if (settings->is_object())
+            for (const auto& [key, value] : settings->items()) {
+                const std::string chosen = s.string(key, false, {}, longestWords);
+                if (auto fine = checkTileSetting(t.kind, key, chosen); !fine && value.is_string())
+                    s.complain(key, fine.error().message);
+                t.settings[key] = chosen;
+            }
+    }
     if (t.signals.empty()) f.complain("", text("A tile needs at least one signal in \"signals\"."));
     if (const Json* scales = f.find("scales")) {
         JsonFields s(*scales, where + "/scales", problems);
@@ -140,6 +151,7 @@ Json tileJson(const TileSpec& t) {
         j["scales"] = scales;
     }
     if (t.plusMinus) j["plus-minus"] = true;
+    for (const auto& [key, value] : t.settings) j["settings"][key] = value;
     addExtra(j, t.extra);
     return j;
 }

@@ -11,7 +11,12 @@
     ONE(number)              \
     ONE(state)               \
     ONE(trace)               \
-    ONE(control)
+    ONE(control)             \
+    ONE(spectrum)            \
+    ONE(histogram)           \
+    ONE(plane)               \
+    ONE(table)               \
+    ONE(text)
 
 namespace cruscotto {
 

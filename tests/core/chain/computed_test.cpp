@@ -6,6 +6,8 @@
 #include "core/base/units.h"
 #include "core/chain/input_aligner.h"
 #include "core/chain/sensor_recipes.h"
+#include "core/chain/stage_kind.h"
+#include "core/history/source.h"
 #include "support.h"
 #include "test_stages.h"
 

@@ -131,7 +131,7 @@ void DialTile::paintEvent(QPaintEvent*) {
         p.drawLine(onCircle(centre_, radius_ * 0.72, pointer_), onCircle(centre_, radius_ + 5, pointer_));
     }
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
-    const QFont big = fitted(uiFont(std::min(52.0, radius_ * 0.5), QFont::Medium), radius_ * 1.3);
+    const QFont big = fitted(uiFont(std::min(largestDigits(radius_, 52), radius_ * 0.5), QFont::Medium), radius_ * 1.3);
     p.setPen(doubtful ? t.muted : t.ink);
     const double baseline = centre_.y() + QFontMetricsF(big).capHeight() * 0.35;
     drawFigures(p, {centre_.x() - figuresWidth(big, s.text) / 2, baseline}, big, s.text);

@@ -35,7 +35,9 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0;
     // what stands below the number takes a line of its own
     const double numberHeight = expanded > 0 ? b.height() - 18 : b.height();
-    const QFont big = fitted(uiFont(std::clamp(numberHeight * 0.62, 20.0, 64.0), QFont::Medium), b.width() - unitRoom);
+    const QFont big =
+        fitted(uiFont(std::clamp(numberHeight * 0.62, 20.0, largestDigits(numberHeight, 64)), QFont::Medium),
+               b.width() - unitRoom);
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     p.setPen(doubtful ? t.muted : t.ink);
     const double baseline = b.top() + (numberHeight + QFontMetricsF(big).capHeight()) / 2 - 4;

@@ -78,7 +78,8 @@ void StateTile::paintEvent(QPaintEvent*) {
     const bool on = s.reading.value > 0.5;
     p.setRenderHint(QPainter::Antialiasing);
     const double stripHeight = 16;
-    const QFont wanted = uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, 40.0), QFont::Medium);
+    const QFont wanted =
+        uiFont(std::clamp((b.height() - stripHeight) * 0.45, 18.0, largestDigits(b.height(), 40)), QFont::Medium);
     const QFont big = fitted(wanted, b.width() - wanted.pixelSize() * 0.6 - 12);  // beside the mark
     const bool gone = s.reading.quality == Quality::gap;
     p.setPen(gone ? t.muted : t.ink);

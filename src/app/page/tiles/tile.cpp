@@ -125,6 +125,22 @@ bool Tile::read(Instant t, bool digits) {
     return changed || rescaled || another;
 }
 
+void Tile::printOn(QPaintDevice& device) {
+    QPainter p(&device);
+    render(&p, QPoint(), QRegion(), DrawChildren);
+}
+
+QString Tile::numbers() const {
+    QStringList out;
+    for (const Shown& s : shown_) {
+        QStringList row{shown(s.spec->tag), shown(s.spec->name), s.text,
+                        s.spec->isState() ? QString() : unitOf(*s.spec)};
+        if (!s.spread.isEmpty()) row << s.spread;
+        out << row.join('\t');
+    }
+    return out.join('\n');
+}
+
 Remark Tile::remarkOn(const Shown& s) const {
     if (s.over) {
         if (s.reading.quality != Quality::good) return {tr("nothing was read"), theme().muted};
@@ -215,7 +231,7 @@ void Tile::paintFrame(QPainter& p) const {
     const double x = margin + (s.tag.empty() ? 0 : p.fontMetrics().horizontalAdvance(shown(s.tag)) + 6);
     p.setFont(captionFont());
     p.setPen(learning() ? t.accent : t.muted);
-    const bool mean = shown_.front().over && !s.isState();
+    const bool mean = shown_.front().over && !s.isState() && showsMean();
     const QString name = learning() ? tr("learning the range")
                          : mean     ? tr("%1: mean").arg(shown(s.name))
                                     : shown(s.name);

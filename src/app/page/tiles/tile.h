@@ -13,6 +13,12 @@ namespace cruscotto {
 
 class ScaleEnd;
 
+/// The largest digits of a tile: `usual` on a page; across a room, in the whole window, as large as they fit.
+inline double largestDigits(double height, double usual) {
+    constexpr double across = 300, share = 0.62;
+    return height > across ? height * share : usual;
+}
+
 /// One tile of a page: shows one or more signals at the session's moment. refresh() is called once a frame and paints
 /// only when the tile would look different. A kind of tile is a subclass; page and grid are the page view's business.
 class Tile : public QWidget {
@@ -27,6 +33,11 @@ public:
     virtual void refresh(Instant t, bool digits) = 0;
     void setSelected(bool selected);
 
+    /// Paints it as it stands onto something else: a picture, a page.
+    virtual void printOn(QPaintDevice& device);
+    /// What it shows as a table, tabs between: for a spreadsheet.
+    [[nodiscard]] virtual QString numbers() const;
+
     /// Sets the scale to what the shown stretch of time needs.
     void fitScale();
     /// Between these two the extremes are gathered and then become the scale.
@@ -34,6 +45,8 @@ public:
     void endLearning();
     [[nodiscard]] bool learning() const { return learningSince_.has_value(); }
     [[nodiscard]] virtual bool hasScale() const { return true; }
+    /// Over a stretch its number is the mean.
+    [[nodiscard]] virtual bool showsMean() const { return true; }
     /// It shows what holds for a stretch where one stands; else the moment goes on.
     [[nodiscard]] virtual bool showsStretch() const { return true; }
 

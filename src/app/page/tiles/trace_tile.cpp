@@ -34,10 +34,6 @@ constexpr int tagMargin = 34;
 constexpr int rightMargin = 14;  // half of the label at the axis' end
 constexpr int laneGap = 24;
 constexpr int timeLabels = 20;
-
-QString tagOf(const SignalSpec& s) {
-    return shown(s.tag.empty() ? s.name.substr(0, 4) : s.tag);
-}
 }  // namespace
 
 TraceTile::TraceTile(Session& session, QWidget* parent)
@@ -308,6 +304,49 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
                                     : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
 }
 
+void TraceTile::printOn(QPaintDevice& device) {
+    QCPPainter p;  // the plot draws onto no other
+    p.begin(&device);
+    p.save();
+    paintAround(p);
+    p.restore();
+    p.save();
+    p.translate(plot_->pos());
+    plot_->toPainter(&p, plot_->width(), plot_->height());
+    p.restore();
+    for (const auto& lane : lanes_)
+        for (ScaleEnd* end : {lane->low, lane->high})
+            if (end->isVisible()) end->render(&p, end->pos(), QRegion(), DrawChildren);
+    if (shade_->isVisible()) shade_->render(&p, plot_->pos() + shade_->pos(), QRegion(), DrawChildren);
+    p.end();
+}
+
+QString TraceTile::numbers() const {
+    // All lines by the times of the one with most points; what it was then.
+    const Line* finest = nullptr;
+    QStringList head{tr("seconds before the right end")};
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines) {
+            if (!finest || line.graph->dataCount() > finest->graph->dataCount()) finest = &line;
+            const SignalSpec& s = *shown_[line.shownIndex].spec;
+            head << shown(s.name) + (s.isState() ? QString() : QStringLiteral(" / ") + unitOf(s));
+        }
+    if (!finest) return {};
+    QStringList out{head.join('\t')};
+    for (const QCPGraphData& at : *finest->graph->data()) {
+        QStringList row{QString::number(at.key, 'g', 12)};
+        const Instant t = drawnTo_ + seconds(at.key);
+        for (const auto& lane : lanes_)
+            for (const Line& line : lane->lines) {
+                const double v =
+                    &line == finest ? at.value : session_.source().at(shown_[line.shownIndex].spec->id, t).value;
+                row << (std::isnan(v) ? QString() : QString::number(v, 'g', 12));
+            }
+        out << row.join('\t');
+    }
+    return out.join('\n');
+}
+
 void TraceTile::tellUnseen() {
     QStringList all;
     for (const auto& lane : lanes_)
@@ -433,6 +472,10 @@ void TraceTile::refresh(Instant t, bool digits) {
 
 void TraceTile::paintEvent(QPaintEvent*) {
     QPainter p(this);
+    paintAround(p);
+}
+
+void TraceTile::paintAround(QPainter& p) const {
     paintFrame(p);
     p.setRenderHint(QPainter::Antialiasing);
     p.setFont(uiFont(12, QFont::Bold));

@@ -23,6 +23,9 @@ public:
     TraceTile(Session& session, QWidget* parent);
     ~TraceTile() override;
     void refresh(Instant t, bool digits) override;
+    void printOn(QPaintDevice& device) override;
+    /// The time, and each signal's readings as they are drawn.
+    [[nodiscard]] QString numbers() const override;
 
 protected:
     void rebuild() override;
@@ -52,6 +55,8 @@ private:
     void layOut();
     void setTimeTicks();
     void tellUnseen();
+    /// The caption, the tags and the units: all but the plot.
+    void paintAround(QPainter& p) const;
     /// What all signals read at the pointer's time.
     void tellHovered();
     void showStretch();

@@ -1,0 +1,198 @@
+#include "core/bench/tile_settings.h"
+
+#include <algorithm>
+
+namespace cruscotto {
+
+namespace {
+
+using Type = TileSetting::Type;
+
+const std::vector<TileSetting>& ofSpectrum() {
+    static const std::vector<TileSetting> all{
+        {"shows",
+         CRUSCOTTO_TEXT("Shows"),
+         Type::choice,
+         "amplitude",
+         {{"amplitude", CRUSCOTTO_TEXT("amplitude of each line")},
+          {"rms", CRUSCOTTO_TEXT("RMS of each line")},
+          {"power", CRUSCOTTO_TEXT("power of each line")},
+          {"density", CRUSCOTTO_TEXT("power density")},
+          {"octaves", CRUSCOTTO_TEXT("RMS in octaves")},
+          {"third-octaves", CRUSCOTTO_TEXT("RMS in third octaves")}}},
+        {"for",
+         CRUSCOTTO_TEXT("To read"),
+         Type::choice,
+         "both",
+         {{"frequency", CRUSCOTTO_TEXT("the frequency")},
+          {"both", CRUSCOTTO_TEXT("something of both")},
+          {"level", CRUSCOTTO_TEXT("the level")}}},
+        {"resolution-hz",
+         CRUSCOTTO_TEXT("Lines every"),
+         Type::choice,
+         "1",
+         {{"0.1", CRUSCOTTO_TEXT("0.1 Hz")},
+          {"0.2", CRUSCOTTO_TEXT("0.2 Hz")},
+          {"0.5", CRUSCOTTO_TEXT("0.5 Hz")},
+          {"1", CRUSCOTTO_TEXT("1 Hz")},
+          {"2", CRUSCOTTO_TEXT("2 Hz")},
+          {"5", CRUSCOTTO_TEXT("5 Hz")},
+          {"10", CRUSCOTTO_TEXT("10 Hz")},
+          {"50", CRUSCOTTO_TEXT("50 Hz")}}},
+        {"averages",
+         CRUSCOTTO_TEXT("Mean of"),
+         Type::choice,
+         "4",
+         {{"1", CRUSCOTTO_TEXT("one spectrum")},
+          {"4", CRUSCOTTO_TEXT("4 spectra")},
+          {"16", CRUSCOTTO_TEXT("16 spectra")},
+          {"64", CRUSCOTTO_TEXT("64 spectra")}}},
+        {"hold",
+         CRUSCOTTO_TEXT("Highest so far"),
+         Type::choice,
+         "no",
+         {{"no", CRUSCOTTO_TEXT("is not kept")}, {"yes", CRUSCOTTO_TEXT("stays behind it")}}},
+        {"levels",
+         CRUSCOTTO_TEXT("Levels"),
+         Type::choice,
+         "logarithmic",
+         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
+        {"frequencies",
+         CRUSCOTTO_TEXT("Frequencies"),
+         Type::choice,
+         "linear",
+         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
+        {"speed", CRUSCOTTO_TEXT("Orders of the speed"), Type::signal}};
+    return all;
+}
+
+const std::vector<TileSetting>& ofHistogram() {
+    static const std::vector<TileSetting> all{
+        {"of",
+         CRUSCOTTO_TEXT("Of"),
+         Type::choice,
+         "window",
+         {{"window", CRUSCOTTO_TEXT("what the traces show")},
+          {"60", CRUSCOTTO_TEXT("the last minute")},
+          {"600", CRUSCOTTO_TEXT("the last ten minutes")},
+          {"3600", CRUSCOTTO_TEXT("the last hour")}}},
+        {"normal",
+         CRUSCOTTO_TEXT("Normal curve"),
+         Type::choice,
+         "yes",
+         {{"yes", CRUSCOTTO_TEXT("is drawn")}, {"no", CRUSCOTTO_TEXT("is not drawn")}}}};
+    return all;
+}
+
+const std::vector<TileSetting>& ofPlane() {
+    static const std::vector<TileSetting> all{
+        {"of",
+         CRUSCOTTO_TEXT("Of"),
+         Type::choice,
+         "window",
+         {{"window", CRUSCOTTO_TEXT("what the traces show")},
+          {"60", CRUSCOTTO_TEXT("the last minute")},
+          {"600", CRUSCOTTO_TEXT("the last ten minutes")},
+          {"3600", CRUSCOTTO_TEXT("the last hour")}}},
+        {"reference", CRUSCOTTO_TEXT("Reference curve: x y; x y …"), Type::words}};
+    return all;
+}
+
+const std::vector<TileSetting>& ofTable() {
+    static const std::vector<TileSetting> all{{"columns",
+                                               CRUSCOTTO_TEXT("Columns"),
+                                               Type::several,
+                                               "value,mean,lowest,highest",
+                                               {{"value", CRUSCOTTO_TEXT("value")},
+                                                {"mean", CRUSCOTTO_TEXT("mean")},
+                                                {"spread", CRUSCOTTO_TEXT("spread")},
+                                                {"lowest", CRUSCOTTO_TEXT("lowest")},
+                                                {"highest", CRUSCOTTO_TEXT("highest")},
+                                                {"limits", CRUSCOTTO_TEXT("limits")}}}};
+    return all;
+}
+
+const std::vector<TileSetting>& ofText() {
+    static const std::vector<TileSetting> all{
+        {"words", CRUSCOTTO_TEXT("Words, with {signals} in braces"), Type::words}};
+    return all;
+}
+
+const TileSetting* settingNamed(TileKind kind, const std::string& key) {
+    for (const TileSetting& s : tileSettings(kind))
+        if (s.key == key) return &s;
+    return nullptr;
+}
+
+std::vector<std::string> parts(const std::string& text) {
+    std::vector<std::string> out;
+    std::size_t begin = 0;
+    while (begin < text.size()) {
+        const std::size_t end = std::min(text.find(',', begin), text.size());
+        if (end > begin) out.push_back(text.substr(begin, end - begin));
+        begin = end + 1;
+    }
+    return out;
+}
+
+}  // namespace
+
+std::span<const TileSetting> tileSettings(TileKind kind) {
+    switch (kind) {
+        case TileKind::spectrum:
+            return ofSpectrum();
+        case TileKind::histogram:
+            return ofHistogram();
+        case TileKind::plane:
+            return ofPlane();
+        case TileKind::table:
+            return ofTable();
+        case TileKind::text:
+            return ofText();
+        default:
+            return {};
+    }
+}
+
+const std::string& settingOf(const TileSpec& tile, const std::string& key) {
+    if (const auto it = tile.settings.find(key); it != tile.settings.end()) return it->second;
+    static const std::string nothing;
+    const TileSetting* setting = settingNamed(tile.kind, key);
+    return setting ? setting->first : nothing;
+}
+
+std::vector<std::string> severalOf(const TileSpec& tile, const std::string& key) {
+    return parts(settingOf(tile, key));
+}
+
+Result<void> checkTileSetting(TileKind kind, const std::string& key, const std::string& value) {
+    const TileSetting* setting = settingNamed(kind, key);
+    if (!setting) return failure("A tile of this kind has nothing that is called \"{0}\".", key);
+    const auto known = [&](const std::string& v) {
+        return std::ranges::any_of(setting->choices, [&](const auto& c) { return c.first == v; });
+    };
+    std::string all;
+    for (const auto& [name, title] : setting->choices) all += (all.empty() ? "" : ", ") + name;
+    if (setting->type == Type::choice && !known(value))
+        return failure("\"{0}\" is not known here. Use one of: {1}.", value, all);
+    if (setting->type == Type::several)
+        for (const std::string& part : parts(value))
+            if (!known(part)) return failure("\"{0}\" is not known here. Use some of: {1}.", part, all);
+    return {};
+}
+
+std::string filledWords(const std::string& words, const std::function<std::string(const std::string&)>& read) {
+    std::string out;
+    for (std::size_t i = 0; i < words.size();) {
+        const std::size_t end = words[i] == '{' ? words.find('}', i) : std::string::npos;
+        if (end == std::string::npos) {
+            out += words[i++];
+            continue;
+        }
+        out += read(words.substr(i + 1, end - i - 1));
+        i = end + 1;
+    }
+    return out;
+}
+
+}  // namespace cruscotto
