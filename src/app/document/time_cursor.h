@@ -26,6 +26,9 @@ public:
     /// Its ends in either order; of no length it is none.
     void stretchOver(Span span);
     void stretchOfLast(Duration last);
+    /// An end is being dragged with the mouse: what would move the page away under it waits.
+    void setDragging(bool dragging) { dragging_ = dragging; }
+    [[nodiscard]] bool dragging() const { return dragging_; }
     /// The moment again.
     void endStretch();
 
@@ -45,6 +48,7 @@ private:
     Duration window_ = seconds(30);
     std::optional<Span> fixed_;
     std::optional<Duration> last_;
+    bool dragging_ = false;
 };
 
 }  // namespace cruscotto

@@ -157,6 +157,12 @@ void PageView::connectTile(Tile& tile) {
                 for (const auto& [unit, scale] : byUnit) next.scales[unit] = scale;
                 editTile(next, effect, mergeKey);
             });
+    connect(&tile, &Tile::settingChosen, this,
+            [this, &tile](const QString& key, const QString& value, const QString& effect, const QString& mergeKey) {
+                TileSpec next = tile.spec();
+                next.settings[key.toStdString()] = value.toStdString();
+                editTile(next, effect, mergeKey);
+            });
     const auto begin = [this, &tile, id](QPoint at, bool resize) {
         const TileSpec& s = tile.spec();
         drag_ = Drag{id(), resize, at, {s.x, s.y, s.w, s.h}, scroll_->value()};

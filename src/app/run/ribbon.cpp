@@ -214,11 +214,13 @@ void Ribbon::mousePressEvent(QMouseEvent* event) {
     const double x = event->position().x();
     otherEnd_ = gripAt(x);
     if (!otherEnd_ && (event->modifiers() & Qt::ShiftModifier)) otherEnd_ = timeAt(x);
+    session_.cursor().setDragging(otherEnd_.has_value());
     if (!otherEnd_) dragTo(x);
 }
 
 void Ribbon::mouseReleaseEvent(QMouseEvent*) {
     otherEnd_.reset();
+    session_.cursor().setDragging(false);
 }
 
 void Ribbon::mouseMoveEvent(QMouseEvent* event) {

@@ -255,7 +255,7 @@ void MainWindow::frame(bool digits) {
     status_->refresh(digits);
     ribbon_->refresh(digits);
     // Not while the mouse drags an end: the page would move away under it.
-    if (measuresWanted_ && QGuiApplication::mouseButtons() == Qt::NoButton) openMeasures();
+    if (measuresWanted_ && !session_.cursor().dragging()) openMeasures();
     if (digits) standIn_->look();
     if (side_->isVisible()) {
         if (side_->currentWidget() == drawer_)

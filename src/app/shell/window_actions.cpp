@@ -389,12 +389,15 @@ void MainWindow::addSettings(QMenu& menu) {
         const auto change = [this, key = setting.key, title](const std::string& value) {
             page_->changeSelected(key, value, tr("Tile: %1").arg(title));
         };
-        if (setting.type == TileSetting::Type::words) {
+        if (setting.type == TileSetting::Type::words || setting.type == TileSetting::Type::number) {
+            const bool number = setting.type == TileSetting::Type::number;
             menu.addAction(
-                title + QStringLiteral("…"), this, [this, change, title, now = settingOf(spec, setting.key)] {
+                title + QStringLiteral("…"), this, [this, change, title, number, now = settingOf(spec, setting.key)] {
                     bool fine = false;
-                    const QString text = QInputDialog::getMultiLineText(this, title, title, shown(now), &fine);
-                    if (fine) change(text.toStdString());
+                    const QString text =
+                        number ? QInputDialog::getText(this, title, title, QLineEdit::Normal, shown(now), &fine)
+                               : QInputDialog::getMultiLineText(this, title, title, shown(now), &fine);
+                    if (fine) change(text.trimmed().toStdString());
                 });
             continue;
         }

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "core/base/number_text.h"
+
 namespace cruscotto {
 
 namespace {
@@ -63,6 +65,43 @@ const std::vector<TileSetting>& ofSpectrum() {
          "linear",
          {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
         {"speed", CRUSCOTTO_TEXT("Orders of the speed"), Type::signal}};
+    return all;
+}
+
+const std::vector<TileSetting>& ofTrace() {
+    static const std::vector<TileSetting> all{
+        {"time-s", CRUSCOTTO_TEXT("Time of its own, in seconds"), Type::number},
+        {"hold",
+         CRUSCOTTO_TEXT("Stand still"),
+         Type::choice,
+         "no",
+         {{"no", CRUSCOTTO_TEXT("no: time runs on")},
+          {"rise", CRUSCOTTO_TEXT("on a rise")},
+          {"fall", CRUSCOTTO_TEXT("on a fall")}}},
+        {"hold-on", CRUSCOTTO_TEXT("On a signal"), Type::signal},
+        {"hold-level", CRUSCOTTO_TEXT("Through the level"), Type::number},
+        {"hold-before",
+         CRUSCOTTO_TEXT("Time before it"),
+         Type::choice,
+         "25",
+         {{"0", CRUSCOTTO_TEXT("none")},
+          {"10", CRUSCOTTO_TEXT("a tenth")},
+          {"25", CRUSCOTTO_TEXT("a quarter")},
+          {"50", CRUSCOTTO_TEXT("half")},
+          {"75", CRUSCOTTO_TEXT("three quarters")}}},
+        {"hold-again",
+         CRUSCOTTO_TEXT("And then"),
+         Type::choice,
+         "again",
+         {{"again", CRUSCOTTO_TEXT("again and again")}, {"once", CRUSCOTTO_TEXT("no more: a single one")}}},
+        {"behind",
+         CRUSCOTTO_TEXT("Behind the newest"),
+         Type::choice,
+         "nothing",
+         {{"nothing", CRUSCOTTO_TEXT("nothing")},
+          {"last", CRUSCOTTO_TEXT("the last 16, faint")},
+          {"mean", CRUSCOTTO_TEXT("the mean of the last 16")},
+          {"envelope", CRUSCOTTO_TEXT("the extremes of the last 16")}}}};
     return all;
 }
 
@@ -139,6 +178,8 @@ std::vector<std::string> parts(const std::string& text) {
 
 std::span<const TileSetting> tileSettings(TileKind kind) {
     switch (kind) {
+        case TileKind::trace:
+            return ofTrace();
         case TileKind::spectrum:
             return ofSpectrum();
         case TileKind::histogram:
@@ -175,6 +216,9 @@ Result<void> checkTileSetting(TileKind kind, const std::string& key, const std::
     for (const auto& [name, title] : setting->choices) all += (all.empty() ? "" : ", ") + name;
     if (setting->type == Type::choice && !known(value))
         return failure("\"{0}\" is not known here. Use one of: {1}.", value, all);
+    double number = 0;
+    if (setting->type == Type::number && !value.empty() && !parseNumber(value, number))
+        return failure("\"{0}\" is no number.", value);
     if (setting->type == Type::several)
         for (const std::string& part : parts(value))
             if (!known(part)) return failure("\"{0}\" is not known here. Use some of: {1}.", part, all);

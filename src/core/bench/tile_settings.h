@@ -17,6 +17,7 @@ struct TileSetting {
         choice,   ///< one of `choices`
         several,  ///< any of `choices`, separated by commas, in the order in which they are shown
         signal,   ///< the id of a signal; empty: none
+        number,   ///< a number; empty: none
         words,    ///< a text
     };
     std::string key;  ///< frozen

@@ -2,9 +2,10 @@
 #include <gtest/gtest.h>
 
 #include "app/page/tiles/stretch_shade.h"
+#include "app/page/tiles/trace_tile.h"
+#include "app/window_fixture.h"
 #include "core/bench/stretch_ends.h"
 #include "core/run/run_reader.h"
-#include "app/window_fixture.h"
 
 namespace cruscotto {
 namespace {
@@ -20,7 +21,13 @@ protected:
         EngineOptions fast;
         fast.pace = Pace::asFastAsPossible;
         fast.until = seconds(20);
-        session().openBenchDocument(test::exampleBench("seed-sorter"), fast);
+        Bench bench = test::exampleBench("seed-sorter");
+        if (!holds()) {  // time runs on in all of its traces, as the page has it
+            PageSpec page = *bench.pages.back();
+            for (TileSpec& t : page.tiles) t.settings.clear();
+            bench.pages.back() = std::make_shared<const PageSpec>(page);
+        }
+        session().openBenchDocument(bench, fast);
         session().engine()->wait();
         window.resize(1280, 800);
         window.show();
@@ -30,6 +37,7 @@ protected:
         show();
     }
     void TearDown() override { window.closeWithoutAsking(); }
+    [[nodiscard]] virtual bool holds() const { return false; }
     Session& session() { return window.session(); }
     void show() {
         for (int i = 0; i < 2; ++i) {
@@ -241,6 +249,51 @@ TEST_F(StretchTest, TheLastTenSecondsHangOnNow) {
     window.action("stretch-shown")->trigger();
     EXPECT_FALSE(session().cursor().stretchHangsOnNow());
     EXPECT_EQ(session().stretch()->to - session().stretch()->from, seconds(4));
+}
+
+class HeldPictureTest : public StretchTest {
+    [[nodiscard]] bool holds() const override { return true; }
+};
+
+TEST_F(HeldPictureTest, AHeldPictureStandsStillWhileTimeGoesOn) {
+    auto* trace = dynamic_cast<TraceTile*>(plot()->parentWidget());
+    ASSERT_TRUE(trace);
+    ASSERT_TRUE(trace->held()) << trace->holdWords().toStdString();
+    EXPECT_EQ(trace->holdWords(), "stands on the rise of X1 through 0.00 V");
+    EXPECT_EQ(trace->behind(), 16U);
+    // at any moment it is the same picture: the exciter goes through zero where it stands
+    for (const double at : {12.0, 12.03, 12.07, 17.2}) {
+        session().cursor().goTo(Instant{} + seconds(at));
+        show();
+        ASSERT_TRUE(trace->held());
+        EXPECT_NEAR(session().source().at("exciter", trace->held()->at).value, 0, 0.05);
+        EXPECT_LE(trace->held()->at, session().shownAt());
+        EXPECT_LT(session().shownAt() - trace->held()->at, milliseconds(500));
+    }
+    // the level is dragged on it, as one step
+    const int steps = session().undoStack().count(), x = plot()->width() / 2;
+    int y = 0;  // where the pointer takes hold of it
+    for (int at = 10; at < plot()->height() && y == 0; ++at) {
+        move(plot(), {x, at}, {}, QEvent::MouseMove);
+        if (plot()->cursor().shape() == Qt::SizeVerCursor) y = at + 4;
+    }
+    ASSERT_GT(y, 0);
+    drag(plot(), {x, y}, {x, y - 12}, {});
+    show();
+    EXPECT_EQ(session().undoStack().count(), steps + 1);
+    EXPECT_GT(trace->held()->level, 0.1);
+    EXPECT_LT(trace->held()->level, 0.6);
+    EXPECT_NEAR(session().source().at("exciter", trace->held()->at).value, trace->held()->level, 0.05);
+    session().undoStack().undo();
+    // nothing to stand on is said
+    QTest::mouseClick(plot(), Qt::LeftButton, {}, {100, 60});
+    window.page().changeSelected("hold-level", "3", "test");
+    show();
+    EXPECT_EQ(trace->holdWords(), "nothing to stand on: X1 does not rise through 3.00 V");
+    window.page().changeSelected("hold", "no", "test");
+    show();
+    EXPECT_TRUE(trace->holdWords().isEmpty());
+    EXPECT_FALSE(trace->held());
 }
 
 TEST_F(StretchTest, EndsSettleOnEdgesCrossingsAndMarks) {

@@ -52,11 +52,13 @@ void PlotFrame::paint(QPainter& p) const {
     for (const double v : up) p.drawLine(QPointF(area.left(), yOf(v)), QPointF(area.right(), yOf(v)));
     p.setRenderHint(QPainter::Antialiasing);
     p.setPen(t.muted);
+    p.setFont(font);
+    const double unitWide = QFontMetricsF(font).horizontalAdvance(x.unit), unitAt = area.right() + 12 - unitWide;
     double free = 0;
     for (const double v : across) {
         const QString text = tickText(v, decimalsOf(across), x.logarithmic);
         const double wide = figuresWidth(font, text), at = xOf(v) - wide / 2;
-        if (at < free) continue;
+        if (at < free || at + wide > unitAt - 6) continue;
         drawFigures(p, QPointF(at, area.bottom() + 15), font, text);
         free = at + wide + 8;
     }
@@ -64,10 +66,8 @@ void PlotFrame::paint(QPainter& p) const {
         const QString text = tickText(v, decimalsOf(up), y.logarithmic);
         drawFigures(p, QPointF(area.left() - 6 - figuresWidth(font, text), yOf(v) + 4), font, text);
     }
-    p.setFont(font);
     p.drawText(QRectF(area.left() - 60, area.top() - 18, 120, 14), Qt::AlignHCenter, y.unit);
-    const double wide = QFontMetricsF(font).horizontalAdvance(x.unit);
-    if (area.right() + 12 - wide > free) p.drawText(QPointF(area.right() + 12 - wide, area.bottom() + 15), x.unit);
+    p.drawText(QPointF(unitAt, area.bottom() + 15), x.unit);
 }
 
 }  // namespace cruscotto

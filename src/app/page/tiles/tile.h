@@ -61,6 +61,8 @@ Q_SIGNALS:
     /// `mergeKey`, all of them one.
     void scalesChosen(const std::map<std::string, Scale>& byUnit, const QString& effect, const QString& mergeKey = {});
     void menuAsked(QPoint globalAt);
+    /// One of tileSettings() is to be so; those that follow each other with the same `mergeKey` are one step to undo.
+    void settingChosen(const QString& key, const QString& value, const QString& effect, const QString& mergeKey = {});
 
 protected:
     struct Shown {

@@ -24,6 +24,7 @@
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/bench/stretch_ends.h"
+#include "core/bench/tile_settings.h"
 #include "core/signal/scale.h"
 
 namespace cruscotto {
@@ -86,6 +87,8 @@ void TraceTile::rebuild() {
     if (!same) {
         plot_->clearGraphs();
         plot_->clearItems();
+        behind_.clear();
+        levelLine_ = nullptr;
         plot_->plotLayout()->clear();
         for (auto& lane : lanes_) {
             for (ScaleEnd* end : {lane->low, lane->high}) {
@@ -183,6 +186,9 @@ void TraceTile::rebuild() {
     }
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) line.cache.clear();
+    held_.reset();
+    behindAt_.clear();
+    holdWords_.clear();
     layOut();
     ticksFor_ = {};
     lastEdge_ = -1;
@@ -206,21 +212,134 @@ void TraceTile::layOut() {
     }
 }
 
+std::optional<Duration> TraceTile::ownTime() const {
+    double own = 0;
+    constexpr double shortest = 1e-4, longest = 1e7;
+    if (!parseNumber(settingOf(spec_, "time-s"), own) || !(own > 0)) return {};
+    return seconds(std::clamp(own, shortest, longest));
+}
+Duration TraceTile::timeShown() const {
+    return ownTime().value_or(session_.cursor().window());
+}
+
+bool TraceTile::holdsStill() const {
+    return settingOf(spec_, "hold") != "no";
+}
+std::string TraceTile::holdSignal() const {
+    const std::string& chosen = settingOf(spec_, "hold-on");
+    return !chosen.empty() ? chosen : shown_.empty() ? std::string() : shown_.front().spec->id;
+}
+Duration TraceTile::behindHold() const {
+    double before = 0;
+    (void)parseNumber(settingOf(spec_, "hold-before"), before);
+    return seconds(timeShown().seconds() * (1 - before / 100));
+}
+
+void TraceTile::hold(Instant t) {
+    if (!holdsStill()) {
+        held_.reset();
+        holdWords_.clear();
+        return;
+    }
+    if (held_ && settingOf(spec_, "hold-again") == "once") return;
+    const SignalSpec* s = session_.bench().signal(holdSignal());
+    HoldOn on{holdSignal(), {}, settingOf(spec_, "hold") == "rise"};
+    double level = 0;
+    if (parseNumber(settingOf(spec_, "hold-level"), level)) on.level = level;
+    constexpr std::size_t mostBehind = 16;
+    const std::size_t most = settingOf(spec_, "behind") == "nothing" ? 1 : mostBehind + 1;
+    const auto found = heldAt(session_.source(), session_.bench(), on, t, behindHold(), timeShown(), most);
+    if (!found.empty()) held_ = found.front();
+    behindAt_.clear();
+    for (std::size_t i = 1; i < found.size(); ++i) behindAt_.push_back(found[i].at);
+    const QString name = s ? tagOf(*s) : QString();
+    const QString through =
+        on.level && s ? tr(" through %1 %2").arg(session_.numberText(*s, *on.level), unitOf(*s)) : QString();
+    holdWords_ = !found.empty() && on.rises ? tr("stands on the rise of %1%2").arg(name, through)
+                 : !found.empty()           ? tr("stands on the fall of %1%2").arg(name, through)
+                 : on.rises                 ? tr("nothing to stand on: %1 does not rise%2").arg(name, through)
+                                            : tr("nothing to stand on: %1 does not fall%2").arg(name, through);
+}
+
+double TraceTile::levelY() const {
+    if (!holdsStill() || !held_) return std::nan("");
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines)
+            if (shown_[line.shownIndex].spec->id == holdSignal())
+                return lane->rect->axis(QCPAxis::atLeft)->coordToPixel(held_->level);
+    return std::nan("");
+}
+
+void TraceTile::feedBehind() {
+    const std::string& what = settingOf(spec_, "behind");
+    const bool any = holdsStill() && held_ && what != "nothing" && !behindAt_.empty();
+    std::size_t used = 0;
+    const auto graph = [&](Lane& lane) {
+        if (used == behind_.size()) {
+            auto* made = plot_->addGraph(lane.rect->axis(QCPAxis::atBottom), lane.rect->axis(QCPAxis::atLeft));
+            made->setAdaptiveSampling(false);
+            behind_.push_back(made);
+        }
+        QCPGraph* g = behind_[used++];
+        g->setKeyAxis(lane.rect->axis(QCPAxis::atBottom));
+        g->setValueAxis(lane.rect->axis(QCPAxis::atLeft));
+        return g;
+    };
+    const Duration window = timeShown(), after = behindHold();
+    const auto n = static_cast<std::size_t>(std::max(16, lanes_.front()->rect->width() / 2));
+    const Duration width{std::max<std::int64_t>(1, window.ns / static_cast<std::int64_t>(n))};
+    if (any)
+        for (const auto& lane : lanes_)
+            for (const Line& line : lane->lines) {
+                const SignalSpec& s = *shown_[line.shownIndex].spec;
+                std::vector<std::vector<double>> pictures;
+                for (const Instant at : behindAt_)
+                    pictures.push_back(pictureOf(session_.source(), s, at + after - window, width, n));
+                const auto draw = [&](const std::vector<double>& values, const QPen& pen) {
+                    QVector<QCPGraphData> places;
+                    places.reserve(static_cast<int>(values.size()));
+                    for (std::size_t i = 0; i < values.size(); ++i)
+                        places.append({-window.seconds() + width.seconds() * static_cast<double>(i), values[i]});
+                    QCPGraph* g = graph(*lane);
+                    g->setPen(pen);
+                    g->data()->set(places, true);
+                };
+                QColor faint = colourOf(s);
+                if (what == "last") {
+                    faint.setAlpha(60);
+                    for (const auto& picture : pictures) draw(picture, QPen(faint, 1));
+                    continue;
+                }
+                pictures.push_back(pictureOf(session_.source(), s, held_->at + after - window, width, n));
+                const PictureSpread spread = spreadOf(pictures);
+                faint.setAlpha(140);
+                if (what == "mean") draw(spread.mean, QPen(theme().ink, 1.6));
+                if (what == "envelope") draw(spread.low, QPen(faint, 1)), draw(spread.high, QPen(faint, 1));
+            }
+    while (behind_.size() > used) {
+        plot_->removeGraph(behind_.back());
+        behind_.pop_back();
+    }
+}
+
 void TraceTile::setTimeTicks() {
-    const Duration window = session_.cursor().window();
+    const Duration window = timeShown();
     const bool atEnd = session_.cursor().atEnd();
-    if (ticksFor_ == window && ticksAtEnd_ == atEnd) return;
+    const std::optional<Duration> behind = holdsStill() && held_ ? std::optional(behindHold()) : std::nullopt;
+    if (ticksFor_ == window && ticksAtEnd_ == atEnd && ticksBehind_ == behind) return;
     ticksFor_ = window;
     ticksAtEnd_ = atEnd;
+    ticksBehind_ = behind;
     QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
     long long step = 1;
     const int most = std::max(2, plot_->width() / 90);
-    const bool live = session_.engine() && atEnd;
-    for (const long long t : timeTicksFor(-window.ns, 1, most, 0, &step)) {
+    const bool live = session_.engine() && atEnd && !behind;
+    const long long shift = behind ? behind->ns : 0;  // of the moment that it stands on, before the right end
+    for (const long long t : timeTicksFor(shift - window.ns, shift + 1, most, 0, &step)) {
         const double s = static_cast<double>(t) * 1e-9;
         QString label;
         if (t == 0)
-            label = live ? tr("now") : QString();
+            label = live ? tr("now") : behind ? QStringLiteral("0") : QString();
         else if (step >= 3'600'000'000'000LL)
             label = tr("%1 h").arg(s / 3600);
         else if (step >= 60'000'000'000LL)
@@ -229,8 +348,8 @@ void TraceTile::setTimeTicks() {
             label = tr("%1 s").arg(s);
         else
             label = tr("%1 ms").arg(s * 1e3);
-        if (static_cast<double>(t + window.ns) < 0.04 * static_cast<double>(window.ns)) label.clear();
-        ticker->addTick(s, label.replace('-', QChar(0x2212)));
+        if (static_cast<double>(t - shift + window.ns) < 0.04 * static_cast<double>(window.ns)) label.clear();
+        ticker->addTick(static_cast<double>(t - shift) * 1e-9, label.replace('-', QChar(0x2212)));
     }
     for (const auto& lane : lanes_) {
         QCPAxis* x = lane->rect->axis(QCPAxis::atBottom);
@@ -371,7 +490,7 @@ void TraceTile::tellHovered() {
     if (!hoverX_ || lanes_.empty() || panning_) return hover_->leave();
     const QCPAxis* axis = lanes_.front()->rect->axis(QCPAxis::atBottom);
     const double back = axis->pixelToCoord(*hoverX_);
-    if (back < -session_.cursor().window().seconds() || back > 0) return hover_->leave();
+    if (back < -timeShown().seconds() || back > 0) return hover_->leave();
     const Instant at = drawnTo_ + seconds(back);
     hover_->setGeometry(plot_->rect());
     std::vector<TraceHover::Label> labels;
@@ -391,6 +510,11 @@ void TraceTile::tellHovered() {
                                                        (unit.isEmpty() ? QString() : QStringLiteral(" ") + unit))});
         }
     const double ago = -back;
+    if (held_) {  // from the moment that it stands on
+        const double off = behindHold().seconds() - ago;
+        return hover_->tell(*hoverX_, (off < 0 ? QStringLiteral("−") : QString()) + lengthText(seconds(std::fabs(off))),
+                            std::move(labels));
+    }
     const QString moment = session_.cursor().atEnd() ? tr("%1 s ago") : tr("%1 s before");
     hover_->tell(*hoverX_, moment.arg(ago, 0, 'f', ago < 10 ? 2 : 1), std::move(labels));
 }
@@ -429,7 +553,7 @@ Instant TraceTile::endAt(double x, bool settles) const {
         SettlingSignal signal{s.spec.get(), {}};
         // through zero, and through the middle of what is shown of it
         std::vector<Column> columns;
-        const Duration window = session_.cursor().window();
+        const Duration window = timeShown();
         session_.source().columns(s.spec->id, {drawnTo_ - window, window + nanoseconds(1), 1}, columns);
         const Summary& seen = columns.front().summary;
         if (seen.count > 0) {
@@ -440,33 +564,39 @@ Instant TraceTile::endAt(double x, bool settles) const {
     }
     std::vector<Instant> marks;
     for (const Mark& mark : session_.marks()) marks.push_back(mark.at);
-    const double perPixel = session_.cursor().window().seconds() / std::max(16, lanes_.front()->rect->width());
+    const double perPixel = timeShown().seconds() / std::max(16, lanes_.front()->rect->width());
     return settled(session_.source(), among, marks, t, seconds(stretchGrip * perPixel));
 }
 
 void TraceTile::refresh(Instant t, bool digits) {
     if (shown_.empty() || lanes_.empty()) return;
     read(t, digits);
+    const auto stoodAt = held_;
+    if (digits || holdsStill()) hold(t);
     setTimeTicks();
-    const Duration window = session_.cursor().window();
+    const Duration window = timeShown();
     const Duration width{std::max<std::int64_t>(1, window.ns / std::max(16, lanes_.front()->rect->width()))};
-    const std::int64_t edge = t.ns / width.ns;
+    const bool still = holdsStill() && held_;
+    const std::int64_t edge = still ? held_->at.ns : t.ns / width.ns;
+    if (still != stoodAt.has_value()) lastEdge_ = -1;
     const bool live = session_.cursor().atEnd();
     // A live trace moves by whole columns of pixels; between them it would look the same.
     const std::uint64_t revision = session_.source().revision();
     if (edge == lastEdge_ && revision == lastRevision_) return showStretch();
     lastEdge_ = edge;
     lastRevision_ = revision;
-    const Instant to = live ? Instant{edge * width.ns} : t;
+    const Instant to = still ? held_->at + behindHold() : live ? Instant{edge * width.ns} : t;
     const Instant from = to - window;
     drawnTo_ = to;
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) feed(*lane, line, from, to, width);
+    feedBehind();
+    showLevel();
     tellUnseen();
     showStretch();
     tellHovered();
     plot_->replot(QCustomPlot::rpQueuedRefresh);
-    if (digits || !live)
+    if (digits || !live || holdsStill())
         update(QRect(plot_->geometry().right(), 0, QWidget::width() - plot_->geometry().right(), height()));
 }
 
@@ -477,6 +607,11 @@ void TraceTile::paintEvent(QPaintEvent*) {
 
 void TraceTile::paintAround(QPainter& p) const {
     paintFrame(p);
+    if (!holdWords_.isEmpty()) {
+        p.setFont(uiFont(11));
+        p.setPen(held_ ? theme().muted : theme().amber);
+        p.drawText(QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight, holdWords_);
+    }
     p.setRenderHint(QPainter::Antialiasing);
     p.setFont(uiFont(12, QFont::Bold));
     for (const auto& lane : lanes_) {
@@ -512,6 +647,40 @@ TraceTile::Lane* TraceTile::laneAt(QPointF at) {
     return lanes_.empty() ? nullptr : lanes_.front().get();
 }
 
+void TraceTile::showLevel() {
+    if (!levelLine_ && holdsStill()) {
+        levelLine_ = new QCPItemStraightLine(plot_);
+        levelLine_->setPen(QPen(theme().accent, 1, Qt::DashLine));
+    }
+    if (!levelLine_) return;
+    levelLine_->setVisible(false);
+    if (!held_ || !holdsStill()) return;
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines)
+            if (shown_[line.shownIndex].spec->id == holdSignal()) {
+                levelLine_->setClipAxisRect(lane->rect);
+                for (QCPItemPosition* p : levelLine_->positions())
+                    p->setAxes(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
+                levelLine_->point1->setCoords(-1, held_->level);
+                levelLine_->point2->setCoords(0, held_->level);
+                levelLine_->setPen(QPen(theme().accent, 1, Qt::DashLine));
+                levelLine_->setVisible(true);
+            }
+}
+
+void TraceTile::dragLevel(double y) {
+    const SignalSpec* s = session_.bench().signal(holdSignal());
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines)
+            if (s && shown_[line.shownIndex].spec->id == s->id) {
+                const Scale scale = laneScale(*lane);
+                const double v = std::clamp(lane->rect->axis(QCPAxis::atLeft)->pixelToCoord(y), scale.low, scale.high);
+                Q_EMIT settingChosen("hold-level", QString::number(v, 'g', 5), tr("Level to stand on"),
+                                     "hold level " + shown(spec().id));
+                return;
+            }
+}
+
 bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     if (watched != plot_ || lanes_.empty()) return Tile::eventFilter(watched, event);
     TimeCursor& cursor = session_.cursor();
@@ -530,7 +699,11 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
                                     tr("Zoom scale"), "zoom " + shown(spec().id));
             }
         } else {
-            cursor.setWindow(seconds(cursor.window().seconds() * factor));
+            if (ownTime())
+                Q_EMIT settingChosen("time-s", QString::number(ownTime()->seconds() * factor, 'g', 6), tr("Time shown"),
+                                     "time " + shown(spec().id));
+            else
+                cursor.setWindow(seconds(cursor.window().seconds() * factor));
         }
         return true;
     }
@@ -544,12 +717,18 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         setFocus();
         if (mouse->button() == Qt::LeftButton) {
             const double x = mouse->position().x();
+            if (std::fabs(mouse->position().y() - levelY()) < 5) {
+                levelDragged_ = true;
+                return true;
+            }
             if (const auto other = gripAt(x)) {
                 otherEnd_ = other;
+                cursor.setDragging(true);
                 return true;
             }
             if (mouse->modifiers() & Qt::ShiftModifier) {
                 otherEnd_ = endAt(x, !(mouse->modifiers() & Qt::AltModifier));
+                cursor.setDragging(true);
                 return true;
             }
             panning_ = true;
@@ -566,11 +745,17 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     if (event->type() == QEvent::MouseMove && !panning_) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
         hoverX_ = mouse->position().x();
+        if (levelDragged_) {
+            dragLevel(mouse->position().y());
+            return true;
+        }
         if (otherEnd_) {
             cursor.stretchOver({*otherEnd_, endAt(*hoverX_, !(mouse->modifiers() & Qt::AltModifier))});
             showStretch();
         } else {
-            plot_->setCursor(gripAt(*hoverX_) ? Qt::SizeHorCursor : Qt::ArrowCursor);
+            plot_->setCursor(std::fabs(mouse->position().y() - levelY()) < 5 ? Qt::SizeVerCursor
+                             : gripAt(*hoverX_)                              ? Qt::SizeHorCursor
+                                                                             : Qt::ArrowCursor);
         }
         tellHovered();
         return otherEnd_.has_value();
@@ -579,7 +764,7 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         const auto* mouse = static_cast<QMouseEvent*>(event);
         const double dx = mouse->position().x() - panFrom_.x();
         if (std::fabs(dx) < 3 && cursor.atEnd()) return true;
-        const double perPixel = cursor.window().seconds() / std::max(16, lanes_.front()->rect->width());
+        const double perPixel = timeShown().seconds() / std::max(16, lanes_.front()->rect->width());
         const Instant wanted = panAt_ - seconds(dx * perPixel);
         if (wanted >= session_.end())
             cursor.goToEnd();
@@ -589,7 +774,9 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     }
     if (event->type() == QEvent::MouseButtonRelease) {
         panning_ = false;
+        levelDragged_ = false;
         otherEnd_.reset();
+        cursor.setDragging(false);
         return true;
     }
     return Tile::eventFilter(watched, event);

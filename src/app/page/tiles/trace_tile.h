@@ -3,11 +3,13 @@
 #include "app/page/tiles/stretch_shade.h"
 #include "app/page/tiles/tile.h"
 #include "app/page/tiles/trace_hover.h"
+#include "core/bench/held_picture.h"
 #include "core/history/column_cache.h"
 
 class QCustomPlot;
 class QCPAxisRect;
 class QCPGraph;
+class QCPItemStraightLine;
 class QCPItemText;
 
 namespace cruscotto {
@@ -26,6 +28,10 @@ public:
     void printOn(QPaintDevice& device) override;
     /// The time, and each signal's readings as they are drawn.
     [[nodiscard]] QString numbers() const override;
+    [[nodiscard]] const std::optional<HeldAt>& held() const { return held_; }
+    [[nodiscard]] QString holdWords() const { return holdWords_; }
+    /// How many pictures are shown behind the newest.
+    [[nodiscard]] std::size_t behind() const { return behindAt_.size(); }
 
 protected:
     void rebuild() override;
@@ -60,6 +66,19 @@ private:
     /// What all signals read at the pointer's time.
     void tellHovered();
     void showStretch();
+    /// Where the picture stands still: what it goes through, and when. Nothing: time runs on, or there was none.
+    void hold(Instant t);
+    [[nodiscard]] bool holdsStill() const;
+    /// How much time it shows: its own where it has one, else the page's.
+    [[nodiscard]] std::optional<Duration> ownTime() const;
+    [[nodiscard]] Duration timeShown() const;
+    [[nodiscard]] std::string holdSignal() const;
+    [[nodiscard]] Duration behindHold() const;
+    void feedBehind();
+    void showLevel();
+    void dragLevel(double y);
+    /// The level that it stands still on, in pixels of the plot; NaN: none is shown.
+    [[nodiscard]] double levelY() const;
     [[nodiscard]] Instant timeAt(double x) const;
     [[nodiscard]] double xOf(Instant t) const;
     /// The end of the stretch that lies under the pointer: what its other end is.
@@ -84,6 +103,13 @@ private:
     QPointF panFrom_;
     Instant panAt_;
     std::optional<Instant> otherEnd_;  ///< of the stretch, while an end is dragged
+    std::optional<HeldAt> held_;
+    QString holdWords_;  ///< what it stands still on, or that there was nothing
+    bool levelDragged_ = false;
+    std::vector<Instant> behindAt_;  ///< the pictures behind the newest
+    std::vector<QCPGraph*> behind_;
+    QCPItemStraightLine* levelLine_ = nullptr;
+    std::optional<Duration> ticksBehind_;
 };
 
 }  // namespace cruscotto
