@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "core/analysis/measures.h"
 #include "core/base/units.h"
 #include "core/chain/stage_kind.h"
 
@@ -106,6 +107,33 @@ Stage otherComputation(const Bench& bench, const Stage& now, const StageKind& ki
     if (!checkStage(out, "1"))  // such as a sum of what cannot be added
         out = kind.key == "combine" ? out.with("how", "product") : Stage(kind);
     return out;
+}
+
+Bench withKeptMeasure(Bench bench, const std::string& signal, const std::string& against, const std::string& measure,
+                      double timeSeconds, std::string* id) {
+    const SignalSpec* of = bench.signal(signal);
+    const SignalSpec* other = bench.signal(against);
+    const MeasureKind* kind = measureKind(measure);
+    if (!of || !kind) return bench;
+    StageSources sources{{of->id, 0, of->unit(), nameFor(*of, {})}};
+    if (kind->group == MeasureGroup::ofTwo && other)
+        sources.push_back({other->id, 0, other->unit(), nameFor(*other, sources)});
+    constexpr double shortest = 0.05, longest = 3600;
+    SignalSpec s;
+    std::vector<std::string> ids;
+    for (const auto& known : bench.signals) ids.push_back(known->id);
+    s.name = kind->title.english() + ": " + of->name;
+    s.id = *id = freshId(s.name, ids);
+    s.tag = "M" + std::to_string(ids.size() + 1);
+    s.colour = static_cast<int>(bench.signals.size() % 8);
+    s.kind = ChannelKind::computed;
+    s.computed = ComputedSpec{};
+    s.computed->clock = of->id;
+    s.chain = {Stage::of("measure", {{"measure", measure},
+                                     {"time-s", std::clamp(timeSeconds, 0.001, longest)},
+                                     {"every-s", std::clamp(timeSeconds, shortest, longest)},
+                                     {"of", sources}})};
+    return withSignal(std::move(bench), std::move(s));
 }
 
 }  // namespace cruscotto

@@ -7,6 +7,7 @@
 #include <QToolButton>
 #include <cmath>
 
+#include "app/document/computed_edits.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -32,6 +33,7 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
       cancel_(new QPushButton(tr("Cancel"))),
       keep_(new QPushButton(tr("Keep as a run"))),
       list_(new MeasureList(nullptr)),
+      asSignal_(new QPushButton(tr("Keep it running, as a signal"))),
       expectedBox_(new QWidget),
       expectedOf_(new QLabel),
       expected_(new Field(tr("Expected"))),
@@ -100,6 +102,18 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
     expectedColumn->addWidget(expectedOf_);
     place(expectedColumn, labelled(tr("Expected"), expected_, expectedBox_));
     place(expectedColumn, labelled(tr("May be off by"), within_, expectedBox_));
+    expectedColumn->addWidget(asSignal_);
+    asSignal_->setToolTip(tr("A computed signal that measures this again and again, over as long a time"));
+    connect(asSignal_, &QPushButton::clicked, this, [this] {
+        const auto stretch = session_.stretch();
+        const MeasureKind* kind = measureKind(list_->chosen());
+        if (!stretch || !kind) return;
+        std::string id;
+        session_.edit(tr("Keep %1 running").arg(cruscotto::shown(kind->title)),
+                      withKeptMeasure(session_.bench(), signal_, against_, kind->name,
+                                      (stretch->to - stretch->from).seconds(), &id));
+        Q_EMIT chainAsked(shown(id));
+    });
     column->insertWidget(column->indexOf(list_), expectedBox_);
     expectedBox_->hide();
     column->addStretch(1);
@@ -228,6 +242,7 @@ void MeasurePanel::showExpected() {
     expected_->setPlaceholderText(tr("nothing"));
     within_->setPlaceholderText(tr("1 % of it"));
     const bool fixed = session_.isRun();
+    asSignal_->setVisible(!fixed && kind->group != MeasureGroup::onAndOff);
     expected_->setEnabled(!fixed);
     within_->setEnabled(!fixed);
 }

@@ -50,6 +50,7 @@ private:
     QLabel* state_;
     QPushButton *cancel_, *keep_;
     MeasureList* list_;
+    QPushButton* asSignal_;
     QWidget* expectedBox_;
     QLabel* expectedOf_;
     Field *expected_, *within_;

@@ -192,7 +192,8 @@ public:
         s_ = {values_, seconds_, given.unit, given.state};
     }
 
-    std::map<std::string, Measure> all() {
+    std::map<std::string, Measure> all(std::optional<MeasureGroup> only) {
+        const auto wanted = [&](MeasureGroup group) { return !only || *only == group; };
         set("count", static_cast<double>(values_.size()), "1", 0);
         if (values_.empty()) {
             for (const MeasureKind& kind : kindsOfOne())
@@ -200,11 +201,11 @@ public:
             return std::move(out_);
         }
         plain();
-        alongTime();
-        periodic();
+        if (wanted(overTime)) alongTime();
+        if (wanted(repeating)) periodic();
         if (given_.state)
             stays();
-        else
+        else if (wanted(asSine))
             sine();
         for (const MeasureKind& kind : kindsOfOne())
             if (!measureFits(kind, given_.state))
@@ -605,8 +606,28 @@ const MeasureKind* measureKind(std::string_view name) {
     return nullptr;
 }
 
-std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch) {
-    return OneSignal(stretch).all();
+std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch, std::optional<MeasureGroup> only) {
+    return OneSignal(stretch).all(only);
+}
+
+std::string measureUnit(const std::string& name, const std::string& unit, const std::string& other) {
+    const auto among = [&](std::initializer_list<std::string_view> names) {
+        return std::ranges::find(names, name) != names.end();
+    };
+    const bool plain = unit.empty() || unit == "1";
+    if (among({"period", "period-jitter", "rise-time", "fall-time", "settling-time", "high-width", "low-width", "delay",
+               "shortest-on", "longest-on", "shortest-off", "longest-off"}))
+        return "s";
+    if (among({"frequency", "sine-frequency"})) return "Hz";
+    if (among({"sine-phase", "phase"})) return "deg";
+    if (among({"sinad", "thd", "gain-db"})) return "dB";
+    if (name == "overshoot") return "%";
+    if (among({"count", "duty", "edges", "clipped-share", "on-share", "changes", "correlation"})) return "1";
+    if (name == "slope") return plain ? "/s" : unit + "/s";
+    if (name == "drift-per-hour") return plain ? "/h" : unit + "/h";
+    if (name == "area") return plain ? "s" : unit + ".s";
+    if (among({"gain", "line-slope"})) return unitRatio(unit, other);
+    return unit;
 }
 
 std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const MeasuredStretch& of) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -45,7 +46,10 @@ struct MeasuredStretch {
 /// All of measureKinds(). Levels, edges and what hangs on them as in IEEE 181-2011: the
 /// levels are the modes of the histogram's halves (5.2.2), the instants those of 10, 50 and 90 % of the step, settled
 /// is what stays within 2 % of it; a sine as in IEEE 1057-2017. Standard deviations are those of a sample (n - 1).
-std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch);
+/// `only`: those of one group, and what comes by the way.
+std::map<std::string, Measure> measuresOf(const MeasuredStretch& stretch, std::optional<MeasureGroup> only = {});
+/// The UCUM unit of a measure of a signal that reads in `unit`, held against one that reads in `other`.
+std::string measureUnit(const std::string& name, const std::string& unit, const std::string& other = {});
 /// All of measureKindsOfTwo(): how `of` follows `from`. Where both are sines, by their fits; else the gain is the slope
 /// of the line of one over the other and the delay the place of the highest cross-correlation. A gain below 0 inverts;
 /// the phase is that of `of` less that of `from`, without the half turn of an inversion. Where one of them stands at a

@@ -149,6 +149,18 @@ TEST_F(StretchTest, MeasuresAreThoseOfTheCommandLineAndFollowTheChosenSignal) {
     EXPECT_NEAR(gain, known.value().all.at("gain").value, 0.01);
     EXPECT_TRUE(row("Gain").contains("clipped for")) << row("Gain").toStdString();
     EXPECT_TRUE(row("Delay").contains("ms")) << row("Delay").toStdString();
+    // kept running it is a signal
+    window.measures().list().choose("gain");
+    for (QPushButton* b : window.measures().findChildren<QPushButton*>())
+        if (b->text().startsWith("Keep it running")) b->click();
+    const auto& made = *session().bench().signals.back();
+    EXPECT_EQ(made.name, "Gain: Sieve, amplified");
+    EXPECT_EQ(made.unit(), "1");
+    EXPECT_EQ(made.chain[0].sources("of").size(), 2U);
+    EXPECT_EQ(made.chain[0].number("time-s"), 1);
+    EXPECT_EQ(window.drawer().signal(), QString::fromStdString(made.id)) << "its chain is open";
+    session().undoStack().undo();
+    window.action("measures")->trigger();
     window.measures().open("trays");
     measure();
     EXPECT_TRUE(row("On for").contains("%")) << window.measures().list().words().toStdString();

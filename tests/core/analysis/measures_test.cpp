@@ -209,6 +209,26 @@ TEST(Measures, WhatIsNotThereHasItsReason) {
     EXPECT_NEAR(holes.all()["area"].value, 4.99, 1e-9) << "nothing is added where nothing was read";
 }
 
+/// The units that a signal made of a measure has are those that the measures themselves have.
+TEST(Measures, UnitsAreKnownBeforeThereIsAValue) {
+    const Record square(4000, 1000, [](double t) { return std::fmod(t * 5, 1) < 0.5 ? 1.0 : -1.0; });
+    const Record wave(4000, 1000, [](double t) { return std::cos(circle * 5 * t) + 0.01 * std::cos(circle * 15 * t); });
+    std::size_t told = 0;
+    for (const Record* r : {&square, &wave})
+        for (const auto& [name, measure] : r->all()) {
+            if (!measure.whyNot.empty()) continue;
+            EXPECT_EQ(measureUnit(name, "V"), measure.unit) << name;
+            ++told;
+        }
+    EXPECT_GT(told, 50U);
+    for (const auto& [name, measure] : measuresOfTwo(wave.stretch(), wave.stretch()))
+        if (measure.whyNot.empty()) EXPECT_EQ(measureUnit(name, "V", "V"), measure.unit) << name;
+    EXPECT_EQ(measureUnit("gain", "V", "bar"), "V/bar");
+    // one group alone tells the same
+    EXPECT_EQ(measuresOf(wave.stretch(), MeasureGroup::asSine).at("sine-amplitude").value,
+              measuresOf(wave.stretch()).at("sine-amplitude").value);
+}
+
 TEST(MeasuresOfTwo, AnInvertingAmplifierSaysSo) {
     const double hz = 23, delay = 1.5e-3;
     const Record in(2000, 1000, [&](double t) { return 0.6 * std::cos(circle * hz * t + 0.4); });

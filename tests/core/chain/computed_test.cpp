@@ -439,5 +439,72 @@ TEST(InputAligner, WaitsForALateInputButNotForever) {
     EXPECT_EQ(a.ready(*all, Instant{} + milliseconds(1000)), 3U);
 }
 
+/// A frequency that changes, measured every second over the last: the same however the stream is cut.
+TEST(KeptMeasure, IsThatOfTheLastSoLongAndStandsInBetween) {
+    const Stage frequency = Stage::of("measure", {{"measure", std::string("frequency")},
+                                                  {"time-s", 1.0},
+                                                  {"every-s", 0.5},
+                                                  {"of", StageSources{{"a", 0, "V", "a"}}}});
+    EXPECT_EQ(unitAfter(frequency, ""), "Hz");
+    std::vector<double> in;
+    std::vector<Instant> times;
+    for (int i = 0; i < 6000; ++i) {
+        const double t = i * 1e-3;
+        in.push_back(std::sin(2 * 3.14159265358979 * (t < 3 ? 10 * t : 30 + 25 * (t - 3))));
+        times.push_back(Instant{} + milliseconds(i));
+    }
+    const auto worked = [&](std::size_t cut) {
+        auto made = ChainEvaluator::make({frequency}, ChannelKind::computed, {"V"});
+        EXPECT_TRUE(made.ok());
+        std::vector<double> all;
+        for (std::size_t from = 0; from < in.size(); from += cut) {
+            const std::size_t n = std::min(cut, in.size() - from);
+            const std::vector<double> part(in.begin() + static_cast<std::ptrdiff_t>(from),
+                                           in.begin() + static_cast<std::ptrdiff_t>(from + n));
+            const std::vector<Instant> at(times.begin() + static_cast<std::ptrdiff_t>(from),
+                                          times.begin() + static_cast<std::ptrdiff_t>(from + n));
+            const std::vector<std::span<const double>> inputs{part};
+            Readings out;
+            made.value().process(std::vector<double>(n, std::nan("")), at, out, inputs);
+            all.insert(all.end(), out.values.begin(), out.values.end());
+        }
+        return all;
+    };
+    const auto once = worked(6000);
+    EXPECT_TRUE(std::isnan(once[900])) << "a second has not been read yet";
+    EXPECT_NEAR(once[2600], 10, 0.01);
+    EXPECT_EQ(once[2600], once[2999]) << "it stands until it is measured again";
+    EXPECT_NEAR(once[5600], 25, 0.05);
+    for (const std::size_t cut : {1U, 7U, 333U, 1000U}) {
+        const auto parts = worked(cut);
+        for (std::size_t i = 0; i < once.size(); ++i)
+            ASSERT_TRUE(parts[i] == once[i] || (std::isnan(parts[i]) && std::isnan(once[i]))) << cut << " " << i;
+    }
+}
+
+TEST(KeptMeasure, OfTwoHoldsTheFirstAgainstTheSecond) {
+    const Stage gain = Stage::of("measure", {{"measure", std::string("gain")},
+                                             {"time-s", 1.0},
+                                             {"every-s", 1.0},
+                                             {"of", StageSources{{"a", 0, "V", "a"}, {"b", 0, "V", "b"}}}});
+    EXPECT_TRUE(checkStage(gain, "").ok());
+    const Stage alone =
+        Stage::of("measure", {{"measure", std::string("gain")}, {"of", StageSources{{"a", 0, "V", "a"}}}});
+    EXPECT_FALSE(checkStage(alone, "").ok()) << "against what?";
+    std::vector<double> a, b;
+    std::vector<Instant> times;
+    for (int i = 0; i < 3000; ++i) {
+        b.push_back(std::sin(i * 0.05));
+        a.push_back(-2.5 * std::sin(i * 0.05 - 0.1));
+        times.push_back(Instant{} + milliseconds(i));
+    }
+    auto made = ChainEvaluator::make({gain}, ChannelKind::computed, {"V", "V"});
+    ASSERT_TRUE(made.ok());
+    const std::vector<std::span<const double>> inputs{a, b};
+    Readings out;
+    made.value().process(std::vector<double>(a.size(), std::nan("")), times, out, inputs);
+    EXPECT_NEAR(out.values.back(), -2.5, 1e-6) << "it inverts";
+}
+
 }  // namespace
 }  // namespace cruscotto

@@ -9,6 +9,7 @@
     ONE(calculate)             \
     ONE(efficiency)            \
     ONE(humidAir)              \
+    ONE(measure)               \
     ONE(countsToVolts)         \
     ONE(pulseCounter)          \
     ONE(invert)                \
