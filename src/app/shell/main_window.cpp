@@ -646,7 +646,7 @@ void MainWindow::openPageWindow() {
 void MainWindow::closeSheet() {
     if (full_) {
         centre_->removeWidget(full_);
-        full_->disconnect();
+        full_->disconnect(this);
         session_.disconnect(full_);
         full_->deleteLater();
         full_ = nullptr;

@@ -9,6 +9,7 @@
 #include "app/device/device_edits.h"
 #include "app/document/computed_edits.h"
 #include "app/page/tile_output.h"
+#include "app/page/tiles/picture_tile.h"
 #include "app/page/tiles/tile_form.h"
 #include "app/run/run_dialogs.h"
 #include "app/run/shot_dialog.h"
@@ -183,6 +184,12 @@ void MainWindow::makeActions() {
             key <= 9 ? QKeySequence(QString("Alt+%1").arg(key++)) : QKeySequence(),
             [this, kind] { page_->showSelectedAs(kind); });
     add("fit", tile, tr("Fit the scale to what is shown"), QKeySequence("Ctrl+F"), [this] { page_->fitSelected(); });
+    add("zero-bottom", tile, tr("Zero at the bottom of the scale"), QKeySequence("Ctrl+Alt+B"), [this] {
+        if (Tile* t = page_->selected()) t->scaleFromZero(false);
+    });
+    add("zero-middle", tile, tr("Zero in the middle of the scale"), QKeySequence("Ctrl+Alt+M"), [this] {
+        if (Tile* t = page_->selected()) t->scaleFromZero(true);
+    });
     add("plus-minus", tile, tr("Show its uncertainty beside the number, or not"), QKeySequence("Ctrl+Shift+U"),
         [this] { page_->togglePlusMinus(); });
     add("learn", tile, tr("Learn the scale's range from now until I say stop"), QKeySequence("Ctrl+Shift+F"),
@@ -335,10 +342,11 @@ void MainWindow::updateActions() {
         t && !t->spec().signals.empty() ? session_.bench().signal(t->spec().signals.front()) : nullptr;
     actions_["as-control"]->setEnabled(first && isOutput(first->kind));
     actions_["as-state"]->setEnabled(first && first->isState());
+    actions_["as-port"]->setEnabled(first && first->isState());
     for (const char* key : {"as-dial", "as-spectrum", "as-histogram", "as-plane"})
         actions_[key]->setEnabled(first && !first->isState());
     actions_["as-column"]->setEnabled(first && !first->isState());
-    actions_["fit"]->setEnabled(t && t->hasScale());
+    for (const char* key : {"fit", "zero-bottom", "zero-middle"}) actions_[key]->setEnabled(t && t->hasScale());
     actions_["plus-minus"]->setEnabled(t && t->spec().kind == TileKind::number);
     actions_["learn"]->setEnabled(t && t->hasScale() && session_.engine());
     actions_["learn"]->setText(t && t->learning() ? tr("Stop: keep the range that was learned")
@@ -385,6 +393,7 @@ void MainWindow::addSettings(QMenu& menu) {
     const TileSpec spec = tile->spec();
     menu.addSeparator();
     for (const TileSetting& setting : tileSettings(spec.kind)) {
+        if (setting.type == TileSetting::Type::kept) continue;
         const QString title = shown(setting.title);
         const auto change = [this, key = setting.key, title](const std::string& value) {
             page_->changeSelected(key, value, tr("Tile: %1").arg(title));
@@ -399,6 +408,17 @@ void MainWindow::addSettings(QMenu& menu) {
                                : QInputDialog::getMultiLineText(this, title, title, shown(now), &fine);
                     if (fine) change(text.trimmed().toStdString());
                 });
+            continue;
+        }
+        if (setting.type == TileSetting::Type::picture) {
+            menu.addAction(title + QStringLiteral("…"), this, [this, change, title] {
+                const QString path = QFileDialog::getOpenFileName(this, title, session_.folderToShow(),
+                                                                  tr("Pictures (*.png *.jpg *.jpeg *.svg)"));
+                if (path.isEmpty()) return;
+                const std::string kept = PictureTile::kept(path);
+                if (kept.empty()) return notice(tr("%1 is no picture that can be read.").arg(path));
+                change(kept);
+            });
             continue;
         }
         QMenu* choices = menu.addMenu(title);
@@ -439,7 +459,8 @@ void MainWindow::tileMenu(QPoint at) {
         if (QAction* a = actions_[QString("as-") + tileKindName(kind)]; a->isEnabled()) as->addAction(a);
     addSettings(menu);
     menu.addSeparator();
-    for (const char* key : {"fit", "learn", "plus-minus", "chain", "calibrate", "explain"})
+    for (const char* key :
+         {"fit", "zero-bottom", "zero-middle", "learn", "plus-minus", "chain", "calibrate", "explain"})
         menu.addAction(actions_[key]);
     menu.addSeparator();
     for (const char* key : {"tile-full", "tile-copy", "tile-copy-numbers", "tile-save"}) menu.addAction(actions_[key]);

@@ -119,7 +119,7 @@ TileSpec readTile(const Json& json, const std::string& where, std::vector<Proble
         JsonFields s(*settings, where + "/settings", problems);
         if (settings->is_object())
             for (const auto& [key, value] : settings->items()) {
-                const std::string chosen = s.string(key, false, {}, longestWords);
+                const std::string chosen = s.string(key, false, {}, mostTileSetting);
                 if (auto fine = checkTileSetting(t.kind, key, chosen); !fine && value.is_string())
                     s.complain(key, fine.error().message);
                 t.settings[key] = chosen;

@@ -16,7 +16,9 @@
     ONE(histogram)           \
     ONE(plane)               \
     ONE(table)               \
-    ONE(text)
+    ONE(text)                \
+    ONE(port)                \
+    ONE(picture)
 
 namespace cruscotto {
 

@@ -94,6 +94,11 @@ const std::vector<TileSetting>& ofTrace() {
          Type::choice,
          "again",
          {{"again", CRUSCOTTO_TEXT("again and again")}, {"once", CRUSCOTTO_TEXT("no more: a single one")}}},
+        {"values",
+         CRUSCOTTO_TEXT("Values"),
+         Type::choice,
+         "linear",
+         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
         {"behind",
          CRUSCOTTO_TEXT("Behind the newest"),
          Type::choice,
@@ -157,6 +162,12 @@ const std::vector<TileSetting>& ofText() {
     return all;
 }
 
+const std::vector<TileSetting>& ofPicture() {
+    static const std::vector<TileSetting> all{{"picture", CRUSCOTTO_TEXT("Photo or drawing"), Type::picture},
+                                              {"pins", CRUSCOTTO_TEXT("Pins"), Type::kept}};
+    return all;
+}
+
 const TileSetting* settingNamed(TileKind kind, const std::string& key) {
     for (const TileSetting& s : tileSettings(kind))
         if (s.key == key) return &s;
@@ -190,6 +201,8 @@ std::span<const TileSetting> tileSettings(TileKind kind) {
             return ofTable();
         case TileKind::text:
             return ofText();
+        case TileKind::picture:
+            return ofPicture();
         default:
             return {};
     }

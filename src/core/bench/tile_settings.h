@@ -12,6 +12,7 @@
 namespace cruscotto {
 
 /// Something that can be chosen of a tile of one kind.
+inline constexpr std::size_t mostTileSetting = 2'000'000;  ///< characters of one
 struct TileSetting {
     enum class Type {
         choice,   ///< one of `choices`
@@ -19,6 +20,8 @@ struct TileSetting {
         signal,   ///< the id of a signal; empty: none
         number,   ///< a number; empty: none
         words,    ///< a text
+        picture,  ///< a picture file's bytes as base64 (RFC 4648)
+        kept,     ///< what the tile itself keeps; not offered
     };
     std::string key;  ///< frozen
     Text title;

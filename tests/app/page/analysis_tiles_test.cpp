@@ -3,10 +3,13 @@
 
 #include "app/page/tile_output.h"
 #include "app/page/tiles/histogram_tile.h"
+#include "app/page/tiles/picture_tile.h"
 #include "app/page/tiles/plane_tile.h"
+#include "app/page/tiles/port_tile.h"
 #include "app/page/tiles/spectrum_tile.h"
 #include "app/page/tiles/table_tile.h"
 #include "app/page/tiles/text_tile.h"
+#include "app/widgets/words.h"
 #include "app/window_fixture.h"
 #include "core/base/whole_file.h"
 #include "core/bench/tile_settings.h"
@@ -211,6 +214,100 @@ TEST_F(AnalysisTiles, ATileFillsTheWindowAndAPageStandsInOneOfItsOwn) {
     other->close();
     QApplication::sendPostedEvents(nullptr, QEvent::DeferredDelete);
     show();
+}
+
+/// A tile of another kind on the page, with these signals.
+class MoreTiles : public AnalysisTiles {
+protected:
+    Tile* add(TileKind kind, const std::vector<std::string>& of,
+              const std::map<std::string, std::string>& settings = {}) {
+        PageSpec page = *session().bench().page("curves");
+        page.tiles = {TileSpec{"t", kind, 0, 0, 8, 6, of, {}, {}, false, settings}};
+        session().edit("test", withPage(session().bench(), page));
+        show();
+        return window.page().tile("t");
+    }
+};
+
+TEST_F(MoreTiles, StatesAreTimingRowsAndOneNumber) {
+    auto* port = dynamic_cast<PortTile*>(add(TileKind::port, {"tank-low", "guard-door", "valve-is-open", "beacon"}));
+    ASSERT_TRUE(port);
+    unsigned expected = 0;
+    for (unsigned i = 0; i < 4; ++i)
+        if (session().source().at(port->spec().signals[i], session().end()).value > 0.5) expected |= 1U << i;
+    EXPECT_EQ(port->value(), QStringLiteral("0x%1  %2").arg(QString::number(expected, 16).toUpper()).arg(expected));
+    // the door opened and closed: the time between, at a moment in it
+    session().cursor().setWindow(seconds(40));
+    show();
+    std::vector<Point> points;
+    ASSERT_TRUE(session().source().points("valve-is-open", {Instant{}, session().end()}, 1'000'000, points));
+    std::vector<Instant> edges;
+    for (std::size_t i = 1; i < points.size(); ++i)
+        if ((points[i].value > 0.5) != (points[i - 1].value > 0.5)) edges.push_back(points[i].t);
+    ASSERT_GE(edges.size(), 2U);
+    const std::size_t longest = [&] {
+        std::size_t at = 1;
+        for (std::size_t i = 1; i < edges.size(); ++i)
+            if (edges[i] - edges[i - 1] > edges[at] - edges[at - 1]) at = i;
+        return at;
+    }();
+    const Duration between = edges[longest] - edges[longest - 1];
+    EXPECT_EQ(port->betweenEdges(2, edges[longest - 1] + Duration{between.ns / 2}), lengthText(between));
+    EXPECT_TRUE(port->betweenEdges(0, Instant{} - seconds(1)).isEmpty());
+    EXPECT_TRUE(port->numbers().contains("0x"));
+    EXPECT_FALSE(port->grab().isNull());
+}
+
+TEST_F(MoreTiles, APictureIsKeptInTheBenchWithItsPins) {
+    const TempFolder folder;
+    QImage drawing(3000, 1500, QImage::Format_RGB32);
+    drawing.fill(Qt::white);
+    const QString file = QString::fromStdString(folder.file("rig.png"));
+    ASSERT_TRUE(drawing.save(file));
+    const std::string kept = PictureTile::kept(file);
+    ASSERT_FALSE(kept.empty());
+    EXPECT_LE(kept.size(), mostTileSetting);
+    EXPECT_TRUE(PictureTile::kept(QString::fromStdString(folder.file("none.png"))).empty());
+    auto* picture =
+        dynamic_cast<PictureTile*>(add(TileKind::picture, {"outlet-pressure", "flow"}, {{"picture", kept}}));
+    ASSERT_TRUE(picture);
+    EXPECT_EQ(picture->picture().size(), QSize(1280, 640)) << "made smaller";
+    // a pin is dragged, as one step
+    const int steps = session().undoStack().count();
+    const QPoint from = picture->boxOf(0).center().toPoint();
+    test::drag(picture, from, {200, 60});
+    show();
+    EXPECT_EQ(session().undoStack().count(), steps + 1);
+    EXPECT_LT((picture->boxOf(0).center() - (from + QPointF(200, 60))).manhattanLength(), 6);
+    const BenchReading again = readBench(writeBench(session().bench()));
+    ASSERT_TRUE(again.bench);
+    EXPECT_TRUE(sameBench(*again.bench, session().bench()));
+    session().undoStack().undo();
+    show();
+    EXPECT_LT((picture->boxOf(0).center() - QPointF(from)).manhattanLength(), 3);
+    // what is no picture is none
+    choose("t");
+    window.page().changeSelected("picture", "nonsense", "test");
+    show();
+    EXPECT_TRUE(dynamic_cast<PictureTile*>(window.page().tile("t"))->picture().isNull());
+}
+
+TEST_F(MoreTiles, ATraceHasDecadesItsLimitsAndZeroWhereItIsWanted) {
+    Tile* trace = add(TileKind::trace, {"outlet-pressure"});
+    choose("t");
+    const QImage even = trace->grab().toImage();
+    window.page().changeSelected("values", "logarithmic", "test");
+    show();
+    EXPECT_NE(trace->grab().toImage(), even);
+    session().undoStack().undo();
+    window.action("zero-middle")->trigger();
+    show();
+    const auto scale = [&] { return window.page().tile("t")->spec().scales.at("bar"); };
+    EXPECT_EQ(scale().low, -scale().high);
+    window.action("zero-bottom")->trigger();
+    show();
+    EXPECT_EQ(scale().low, 0);
+    EXPECT_GT(scale().high, 1);
 }
 
 TEST(TileSettings, WhatABenchSaysIsChecked) {

@@ -34,13 +34,16 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const double unitRoom = QFontMetricsF(uiFont(15)).horizontalAdvance(unit) + 8;
     const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0;
     // what stands below the number takes a line of its own
-    const double numberHeight = expanded > 0 ? b.height() - 18 : b.height();
+    const Remark remark = remarkOn(s);
+    constexpr double lineOfWords = 14;
+    const double above = remark.words.isEmpty() || b.height() > 90 ? 0 : lineOfWords;
+    const double numberHeight = b.height() - (expanded > 0 ? 18 : 0) - above;
     const QFont big =
         fitted(uiFont(std::clamp(numberHeight * 0.62, 20.0, largestDigits(numberHeight, 64)), QFont::Medium),
                b.width() - unitRoom);
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     p.setPen(doubtful ? t.muted : t.ink);
-    const double baseline = b.top() + (numberHeight + QFontMetricsF(big).capHeight()) / 2 - 4;
+    const double baseline = b.top() + above + (numberHeight + QFontMetricsF(big).capHeight()) / 2 - 4;
     const double end = drawFigures(p, {b.left(), baseline}, big, s.text);
     p.setPen(t.muted);
     if (end + unitRoom - 2 <= b.right()) {
@@ -56,7 +59,6 @@ void NumberTile::paintEvent(QPaintEvent*) {
         drawFigures(p, {b.left(), std::min(baseline + 20, b.bottom() - 4)}, uiFont(14), around);
     }
     const double left = end + 6 + unitRoom + 8;
-    const Remark remark = remarkOn(s);
     p.setPen(remark.colour);
     p.setFont(uiFont(12, QFont::Medium));
     const double wordRoom = remark.words.isEmpty() ? 0 : 16;

@@ -276,6 +276,20 @@ void Tile::fitScale() {
     setScaleFrom({t - session_.cursor().window(), t}, tr("Fit scale"));
 }
 
+void Tile::scaleFromZero(bool inTheMiddle) {
+    std::map<std::string, Scale> scales;
+    for (const Shown& s : shown_) {
+        if (s.spec->isState()) continue;
+        const Scale now = scaleOf(*s.spec);
+        const double most = std::max(std::fabs(now.low), std::fabs(now.high));
+        Scale& scale = scales[s.spec->unit()];
+        const double end = std::max(most, scale.high);
+        // of what is below zero the zero is the upper end
+        scale = inTheMiddle ? Scale{-end, end} : now.high <= 0 ? Scale{-end, 0} : Scale{0, end};
+    }
+    if (!scales.empty()) Q_EMIT scalesChosen(scales, inTheMiddle ? tr("Zero in the middle") : tr("Zero at the bottom"));
+}
+
 void Tile::beginLearning() {
     learningSince_ = session_.end();
     update();

@@ -40,6 +40,8 @@ public:
 
     /// Sets the scale to what the shown stretch of time needs.
     void fitScale();
+    /// The scale so that it begins at zero, or has it in the middle, and still shows as much.
+    void scaleFromZero(bool inTheMiddle);
     /// Between these two the extremes are gathered and then become the scale.
     void beginLearning();
     void endLearning();

@@ -31,7 +31,7 @@ namespace cruscotto {
 
 namespace {
 constexpr int leftMargin = 52;
-constexpr int tagMargin = 34;
+constexpr int leastTagMargin = 34, mostTagMargin = 120;
 constexpr int rightMargin = 14;  // half of the label at the axis' end
 constexpr int laneGap = 24;
 constexpr int timeLabels = 20;
@@ -66,7 +66,21 @@ Scale TraceTile::laneScale(const Lane& lane) const {
         const Scale& s = shown_[line.shownIndex].scale;
         all = all ? Scale{std::min(all->low, s.low), std::max(all->high, s.high)} : s;
     }
-    return all.value_or(Scale{0, 1});
+    Scale out = all.value_or(Scale{0, 1});
+    // Decades have no zero: as many as are worth looking at.
+    constexpr double decades = 1e-4;
+    if (logarithmic(out)) out.low = std::max(out.low, out.high * decades);
+    return out;
+}
+
+bool TraceTile::logarithmic(const Scale& scale) const {
+    return settingOf(spec_, "values") == "logarithmic" && scale.high > 0;
+}
+
+double TraceTile::laneFraction(const Lane& lane, double v) const {
+    const Scale scale = laneScale(lane);
+    if (!logarithmic(scale)) return fractionOf(scale, v);
+    return std::log(std::max(v, scale.low * 1e-3) / scale.low) / std::log(scale.high / scale.low);
 }
 
 void TraceTile::rebuild() {
@@ -88,6 +102,7 @@ void TraceTile::rebuild() {
         plot_->clearGraphs();
         plot_->clearItems();
         behind_.clear();
+        limits_.clear();
         levelLine_ = nullptr;
         plot_->plotLayout()->clear();
         for (auto& lane : lanes_) {
@@ -168,14 +183,21 @@ void TraceTile::rebuild() {
             axis->setTickLabelPadding(6);
         }
         x->setTickLabels(last);
+        y->setScaleType(logarithmic(s) ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
         y->setRange(s.low, s.high);
         QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
         // The ends of the scale are written there by themselves, to be typed over.
         const double laneHeight = body().height() / static_cast<double>(lanes_.size());
-        const std::vector<double> ticks =
+        std::vector<double> ticks =
             ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
         const int decimals = decimalsOf(ticks);
-        for (const double tick : ticks) ticker->addTick(tick, shown(readingText(tick, decimals)));
+        if (logarithmic(s)) {
+            ticks.clear();
+            for (double tick = std::pow(10, std::ceil(std::log10(s.low * 1.2))); tick < s.high * 0.8; tick *= 10)
+                ticks.push_back(tick);
+        }
+        for (const double tick : ticks)
+            ticker->addTick(tick, shown(logarithmic(s) ? shortNumber(tick) : readingText(tick, decimals)));
         y->setTicker(ticker);
         for (QCPItemText* item : {lane.above, lane.below}) {
             item->setFont(uiFont(12, QFont::Medium));
@@ -184,6 +206,7 @@ void TraceTile::rebuild() {
         }
         for (const Line& line : lane.lines) line.graph->setPen(QPen(colourOf(*shown_[line.shownIndex].spec), 1.4));
     }
+    showLimits();
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) line.cache.clear();
     held_.reset();
@@ -194,9 +217,34 @@ void TraceTile::rebuild() {
     lastEdge_ = -1;
 }
 
+void TraceTile::showLimits() {
+    for (QCPItemStraightLine* line : limits_) plot_->removeItem(line);
+    limits_.clear();
+    for (const auto& lane : lanes_)
+        for (const Line& line : lane->lines) {
+            const SignalSpec& s = *shown_[line.shownIndex].spec;
+            for (const auto& limit : {s.limits.low, s.limits.high}) {
+                if (!limit) continue;
+                auto* item = new QCPItemStraightLine(plot_);
+                item->setClipAxisRect(lane->rect);
+                for (QCPItemPosition* p : item->positions())
+                    p->setAxes(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
+                item->point1->setCoords(-1, *limit);
+                item->point2->setCoords(0, *limit);
+                item->setPen(QPen(theme().red, 1, Qt::DotLine));
+                limits_.push_back(item);
+            }
+        }
+}
+
 void TraceTile::layOut() {
+    double widest = 0;
+    for (const Shown& s : shown_)
+        widest = std::max(widest, QFontMetricsF(uiFont(12, QFont::Bold)).horizontalAdvance(tagOf(*s.spec)));
+    tagMargin_ = std::clamp(static_cast<int>(widest) + 14, leastTagMargin, mostTagMargin);
+
     const QRect b = body().toRect();
-    plot_->setGeometry(b.left() - 8, b.top(), b.width() + 8 - tagMargin, b.height());
+    plot_->setGeometry(b.left() - 8, b.top(), b.width() + 8 - tagMargin_, b.height());
     // Replot once so that the lanes have their places, which the scale ends stand beside.
     plot_->plotLayout()->update(QCPLayoutElement::upPreparation);
     plot_->plotLayout()->setOuterRect(plot_->rect());
@@ -364,12 +412,15 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     QVector<QCPGraphData> plotted;
     const auto x = [&](Instant t) { return (t - to).seconds(); };
     const Scale scaled = laneScale(lane);
-    const double perPixel = (scaled.high - scaled.low) / std::max(1, lane.rect->height());
+    const double perPixel = logarithmic(scaled) ? 0 : (scaled.high - scaled.low) / std::max(1, lane.rect->height());
     double last = std::numeric_limits<double>::quiet_NaN();
     std::vector<Point> points;
     const auto pixels = static_cast<std::size_t>(std::max(16, lane.rect->width()));
     if (source.points(s.spec->id, {from, to}, pixels, points)) {
         const bool steps = holds(*s.spec);
+        constexpr std::size_t roomForDots = 10;  // pixels each
+        const bool few = !steps && points.size() * roomForDots < pixels;
+        line.graph->setScatterStyle(few ? QCPScatterStyle(QCPScatterStyle::ssDisc, 4.5) : QCPScatterStyle());
         plotted.reserve(static_cast<int>(points.size()) * 2 + 1);
         for (const Point& p : points) {
             if (steps && !plotted.isEmpty() && p.t <= to) plotted.append({x(p.t), plotted.back().value});
@@ -379,6 +430,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
         }
         if (steps && !plotted.isEmpty() && s.reading.quality != Quality::gap) plotted.append({0, plotted.back().value});
     } else {
+        line.graph->setScatterStyle(QCPScatterStyle());
         const auto& columns =
             line.cache.update(source, s.spec->id, {from, to}, width, session_.end() - milliseconds(500));
         plotted.reserve(static_cast<int>(columns.size()) * 2);
@@ -420,7 +472,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     const QRect r = lane.rect->rect();
     line.end = offScale(scaled, reading);
     line.endY = std::isnan(reading) ? std::numeric_limits<double>::quiet_NaN()
-                                    : plot_->y() + r.bottom() - fractionOf(scaled, reading) * r.height();
+                                    : plot_->y() + r.bottom() - laneFraction(lane, reading) * r.height();
 }
 
 void TraceTile::printOn(QPaintDevice& device) {
@@ -499,7 +551,7 @@ void TraceTile::tellHovered() {
             const SignalSpec& s = *shown_[line.shownIndex].spec;
             const Reading r = session_.source().at(s.id, at);
             const bool read = r.quality != Quality::gap && !std::isnan(r.value);
-            const double fraction = read ? fractionOf(laneScale(*lane), r.value) : 0.5;
+            const double fraction = read ? laneFraction(*lane, r.value) : 0.5;
             const QRect rect = lane->rect->rect();
             const QString unit = unitOf(s);
             labels.push_back({rect.bottom() - std::clamp(fraction, 0.0, 1.0) * rect.height(), colourOf(s),
@@ -634,7 +686,7 @@ void TraceTile::paintAround(QPainter& p) const {
         p.setPen(theme().muted);
         const QRect r = lane->rect->rect();
         const QString unit = shown(unitText(lane->unit));
-        p.drawText(QRectF(plot_->geometry().right() + 2, plot_->y() + r.top() - 14, tagMargin, 14),
+        p.drawText(QRectF(plot_->geometry().right() + 2, plot_->y() + r.top() - 14, tagMargin_, 14),
                    Qt::AlignLeft | Qt::AlignVCenter,
                    order.empty() || order.front()->endY > plot_->y() + r.top() + 12 ? unit : QString());
         p.setFont(uiFont(12, QFont::Bold));

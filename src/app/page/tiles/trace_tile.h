@@ -57,6 +57,11 @@ private:
         std::vector<Line> lines;
     };
     [[nodiscard]] Scale laneScale(const Lane& lane) const;
+    [[nodiscard]] bool logarithmic(const Scale& scale) const;
+    /// Where a value lies on its lane, from 0 to 1.
+    [[nodiscard]] double laneFraction(const Lane& lane, double v) const;
+    /// Each signal's limits, as lines through its lane.
+    void showLimits();
     Lane* laneAt(QPointF at);
     void layOut();
     void setTimeTicks();
@@ -108,6 +113,8 @@ private:
     bool levelDragged_ = false;
     std::vector<Instant> behindAt_;  ///< the pictures behind the newest
     std::vector<QCPGraph*> behind_;
+    std::vector<QCPItemStraightLine*> limits_;
+    int tagMargin_ = 34;
     QCPItemStraightLine* levelLine_ = nullptr;
     std::optional<Duration> ticksBehind_;
 };
