@@ -93,7 +93,7 @@ TEST(Trust, ARunsNumberIsExplainedFromTheWireToTheDigits) {
 TEST(Trust, TheListBeforeItCountsIsPrinted) {
     TempFolder folder;
     const std::string bench = benchWithSheet(folder, {{{0, 0}, {1, 1}}, "line", "bar", "2019-01-12", "2020-01-12"});
-    const test::Output out = run(folder, {"check", bench, "--live", "--for", "1s", "--json"});
+    const test::Output out = run(folder, {"check", bench, "--live", "--for", "3s", "--json"});
     ASSERT_EQ(out.code, 0) << out.out;
     const json j = json::parse(out.out);
     EXPECT_EQ(j["grade"], "amber");

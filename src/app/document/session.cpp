@@ -114,6 +114,7 @@ double Session::expandedOf(const SignalSpec& s) const {
 void Session::close() {
     stop();
     measuring_.stop();
+    beside_.clear();
     engine_.reset();
     run_.reset();
     opening_.reset();
@@ -346,6 +347,67 @@ void Session::pollJobs() {
     recordings_.poll(engine_.get());
 }
 
+void Session::layOver(const QString& path) {
+    auto other = std::make_unique<Beside>();
+    other->path = path;
+    other->source = std::make_unique<RunSource>(path.toStdString());
+    beside_.push_back(std::move(other));
+}
+
+void Session::pollBeside() {
+    for (auto it = beside_.begin(); it != beside_.end();) {
+        Beside& other = **it;
+        const RunSource::State state = other.source->state();
+        if (state.error) {
+            const QString why = shown(state.error->message);
+            it = beside_.erase(it);
+            Q_EMIT failed(why);
+            continue;
+        }
+        if (!other.there && state.opened) {
+            other.there = true;
+            other.shift = source().extent().from - other.source->extent().from;
+            Q_EMIT besideChanged();
+            const RunInfo& info = *other.source->info();
+            const bool any =
+                std::ranges::any_of(info.bench.signals, [&](const auto& s) { return bench_.signal(s->id); });
+            if (!any)
+                Q_EMIT noticed(tr("%1 has no signal of this bench: there is nothing to lay over.").arg(other.path));
+        }
+        ++it;
+    }
+}
+
+void Session::shiftBeside(std::size_t which, Duration by) {
+    if (which >= beside_.size()) return;
+    beside_[which]->shift = beside_[which]->shift + by;
+    Q_EMIT besideChanged();
+}
+
+bool Session::alignBesideByMarks() {
+    const auto firstOf = [](const auto& all) -> std::optional<Instant> {
+        std::optional<Instant> first;
+        for (const auto& mark : all)
+            if (!first || mark.at < *first) first = mark.at;
+        return first;
+    };
+    const auto own = firstOf(marks());
+    bool all = own.has_value();
+    for (const auto& other : beside_) {
+        if (!other->there) continue;
+        const auto mark = firstOf(other->source->info()->marks);
+        all = all && mark;
+        other->shift = own && mark ? *own - *mark : source().extent().from - other->source->extent().from;
+    }
+    Q_EMIT besideChanged();
+    return all;
+}
+
+void Session::takeBesideAway() {
+    beside_.clear();
+    Q_EMIT besideChanged();
+}
+
 void Session::beginRun(std::unique_ptr<RunSource> run) {
     const std::optional<Instant> stood = cursor_.atEnd() || !sameRun_ ? std::nullopt : std::optional(shownAt());
     close();
@@ -363,6 +425,7 @@ void Session::beginRun(std::unique_ptr<RunSource> run) {
 }
 
 void Session::poll() {
+    pollBeside();
     digitsLeft_ = digitsAFrame;
     pollJobs();
     if (engine_ && !problemSaid_)

@@ -116,6 +116,22 @@ public:
     [[nodiscard]] QString runFolder() const;
     /// The same for a dialog to begin in: made if it is not there, the home folder where that fails.
     [[nodiscard]] QString folderToShow() const;
+    /// Another run beside what is open: its signals are drawn paler in the traces, by their ids. Its readings are those
+    /// that were `shift` earlier by its own time; to begin with both begin together.
+    struct Beside {
+        QString path;
+        std::unique_ptr<RunSource> source;
+        Duration shift{};
+        bool there = false;  ///< it has been opened
+    };
+    [[nodiscard]] const std::vector<std::unique_ptr<Beside>>& beside() const { return beside_; }
+    /// Begins to open it; besideChanged() or failed() follows.
+    void layOver(const QString& path);
+    void shiftBeside(std::size_t which, Duration by);
+    /// By the first mark of each, where both have one; else by their beginnings. False: by their beginnings.
+    bool alignBesideByMarks();
+    void takeBesideAway();
+
     /// The last run recorded in this session, or the one that is open; empty if there is none.
     [[nodiscard]] QString lastRun() const { return recordings_.lastRun(); }
 
@@ -142,6 +158,7 @@ Q_SIGNALS:
     void recordingEnded(const RecordingStatus& status);
     void failed(const QString& sentence);
     void noticed(const QString& sentence);
+    void besideChanged();
 
 private:
     friend class BenchCommand;
@@ -153,6 +170,7 @@ private:
     void begin(BenchDocument file, const EngineOptions& options);
     void endSave();
     void pollJobs();
+    void pollBeside();
 
     Bench bench_;
     QString path_, example_;
@@ -165,6 +183,7 @@ private:
     std::unique_ptr<Engine> engine_;
     std::unique_ptr<RunSource> run_;
     std::unique_ptr<RunSource> opening_;
+    std::vector<std::unique_ptr<Beside>> beside_;
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
     struct Digits {

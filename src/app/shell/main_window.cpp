@@ -169,6 +169,7 @@ MainWindow::MainWindow()
     connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::stretched, this, &MainWindow::stretched);
+    connect(&session_, &Session::besideChanged, this, &MainWindow::updateActions);
     connect(page_, &PageView::selectionChanged, this, [this] {
         // Also said when the page was only laid out anew.
         const Tile* t = page_->selected();

@@ -136,6 +136,24 @@ void MainWindow::makeActions() {
             return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
         if (mayLeave()) openFile(session_.lastRun());
     });
+    add("lay-over", run, tr("Lay another run over this…"), QKeySequence("Ctrl+Shift+V"), [this] {
+        const QString path = QFileDialog::getOpenFileName(this, tr("Lay another run over this"),
+                                                          session_.folderToShow(), tr("Runs (*.run)"));
+        if (!path.isEmpty()) session_.layOver(path);
+    });
+    add("beside-marks", run, tr("Align the runs by their first marks"), {}, [this] {
+        if (!session_.alignBesideByMarks())
+            notice(tr("Not each of them has a mark: those begin together with this one."));
+    });
+    for (const auto& [key, words, shortcut, by] :
+         {std::tuple{"beside-earlier", tr("The run laid over: earlier"), "Ctrl+Alt+Left", -1},
+          std::tuple{"beside-later", tr("The run laid over: later"), "Ctrl+Alt+Right", 1}})
+        add(key, run, words, QKeySequence(shortcut), [this, by = by] {
+            constexpr int steps = 100;
+            session_.shiftBeside(session_.beside().size() - 1,
+                                 Duration{std::max<std::int64_t>(1, session_.cursor().window().ns / steps) * by});
+        });
+    add("beside-away", run, tr("Take the runs laid over away"), {}, [this] { session_.takeBesideAway(); });
     add("preflight", run, tr("Before it counts: look over all signals"), QKeySequence("Ctrl+Shift+L"),
         [this] { openPreflight(); });
     add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"),
@@ -372,6 +390,9 @@ void MainWindow::updateActions() {
     actions_["add-computed"]->setEnabled(session_.engine() && !session_.bench().signals.empty());
     actions_["drive"]->setEnabled(session_.outputsAtRest());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
+    for (const char* key : {"beside-marks", "beside-earlier", "beside-later", "beside-away"})
+        actions_[key]->setEnabled(!session_.beside().empty());
+    actions_["lay-over"]->setEnabled(!session_.openedNothing());
     for (const char* key : {"measures", "stretch-end", "from-earlier", "from-later", "to-earlier", "to-later"})
         actions_[key]->setEnabled(session_.cursor().hasStretch());
     actions_["keep-past"]->setText(session_.cursor().hasStretch() ? tr("That was it: keep the stretch as a run")

@@ -9,6 +9,7 @@
 #include "app/page/tiles/spectrum_tile.h"
 #include "app/page/tiles/table_tile.h"
 #include "app/page/tiles/text_tile.h"
+#include "app/page/tiles/trace_tile.h"
 #include "app/widgets/words.h"
 #include "app/window_fixture.h"
 #include "core/base/whole_file.h"
@@ -308,6 +309,45 @@ TEST_F(MoreTiles, ATraceHasDecadesItsLimitsAndZeroWhereItIsWanted) {
     show();
     EXPECT_EQ(scale().low, 0);
     EXPECT_GT(scale().high, 1);
+}
+
+TEST_F(MoreTiles, AnotherRunIsLaidOverAndMovedInTime) {
+    const TempFolder folder;
+    EngineOptions fast;
+    fast.pace = Pace::asFastAsPossible;
+    fast.until = seconds(30);
+    auto engine = Engine::startRecorded(session().bench(), folder.file("other.run"), fast);
+    ASSERT_TRUE(engine.ok());
+    engine.value()->wait();
+    engine.value()->mark(Instant{} + seconds(4), "go");
+    engine.value()->stop();
+    auto* trace = dynamic_cast<TraceTile*>(add(TileKind::trace, {"outlet-pressure", "flow"}));
+    ASSERT_TRUE(trace);
+    EXPECT_EQ(trace->laidOver(), 0U);
+    EXPECT_FALSE(window.action("beside-away")->isEnabled());
+    session().layOver(QString::fromStdString(folder.file("other.run")));
+    ASSERT_TRUE(QTest::qWaitFor([&] {
+        window.frame(true);
+        return trace->laidOver() == 2;
+    }));
+    const Session::Beside& other = *session().beside().front();
+    EXPECT_EQ(other.shift.ns, 0) << "both begin together";
+    window.action("beside-later")->trigger();
+    EXPECT_EQ(other.shift.ns, session().cursor().window().ns / 100);
+    EXPECT_FALSE(session().alignBesideByMarks()) << "this one has no mark";
+    session().engine()->mark(Instant{} + seconds(10), "go");
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !session().marks().empty(); }));
+    EXPECT_TRUE(session().alignBesideByMarks());
+    EXPECT_EQ(other.shift, seconds(6));
+    window.action("beside-away")->trigger();
+    show();
+    EXPECT_EQ(trace->laidOver(), 0U);
+    session().layOver(QString::fromStdString(folder.file("none.run")));
+    ASSERT_TRUE(QTest::qWaitFor([&] {
+        window.frame(true);
+        return session().beside().empty();
+    }));
+    EXPECT_FALSE(window.noticeText().isEmpty()) << "it says why";
 }
 
 TEST(TileSettings, WhatABenchSaysIsChecked) {

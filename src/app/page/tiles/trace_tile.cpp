@@ -13,6 +13,7 @@
 // clang-format on
 
 #include <QContextMenuEvent>
+#include <QFileInfo>
 #include <QMouseEvent>
 #include <QWheelEvent>
 #include <algorithm>
@@ -54,6 +55,7 @@ TraceTile::TraceTile(Session& session, QWidget* parent)
     plot_->setMouseTracking(true);
     connect(&session_.cursor(), &TimeCursor::windowChanged, this, [this] { lastEdge_ = -1; });
     connect(&session_.cursor(), &TimeCursor::moved, this, [this] { lastEdge_ = -1; });
+    connect(&session_, &Session::besideChanged, this, [this] { lastEdge_ = -1; });
     connect(&session_.cursor(), &TimeCursor::stretched, this, [this] { showStretch(); });
 }
 
@@ -102,6 +104,7 @@ void TraceTile::rebuild() {
         plot_->clearGraphs();
         plot_->clearItems();
         behind_.clear();
+        beside_.clear();
         limits_.clear();
         levelLine_ = nullptr;
         plot_->plotLayout()->clear();
@@ -367,6 +370,61 @@ void TraceTile::feedBehind() {
     while (behind_.size() > used) {
         plot_->removeGraph(behind_.back());
         behind_.pop_back();
+    }
+}
+
+void TraceTile::feedBeside(Instant from, Instant to, Duration width) {
+    std::size_t used = 0;
+    const auto n = static_cast<std::size_t>(std::max<std::int64_t>(16, (to - from).ns / width.ns));
+    std::size_t number = 0;
+    for (const auto& other : session_.beside()) {
+        if (!other->there) continue;
+        const Bench& bench = other->source->info()->bench;
+        for (const auto& lane : lanes_)
+            for (const Line& line : lane->lines) {
+                const SignalSpec* theirs = bench.signal(shown_[line.shownIndex].spec->id);
+                const auto in = theirs ? convertUnit(theirs->unit(), lane->unit) : std::nullopt;
+                if (!in) continue;
+                QVector<QCPGraphData> places;
+                std::vector<Column> columns;
+                std::vector<Point> points;
+                const Span span{from - other->shift, to - other->shift};
+                const auto x = [&](Instant t) { return (t + other->shift - to).seconds(); };
+                const auto value = [&](double v) { return v * in->factor + in->offset; };
+                if (other->source->points(theirs->id, span, n, points)) {
+                    for (const Point& p : points) {
+                        if (holds(*theirs) && !places.isEmpty()) places.append({x(p.t), places.back().value});
+                        places.append({x(p.t), value(p.value)});
+                    }
+                } else {
+                    other->source->columns(theirs->id, {span.from, width, n}, columns);
+                    for (const Column& c : columns) {
+                        const double at = x(c.begin) + 0.5 * width.seconds();
+                        if (c.broken()) places.append({at, std::nan("")});
+                        if (c.summary.count == 0) continue;
+                        places.append({at, value(c.summary.min)});
+                        if (c.summary.max != c.summary.min) places.append({at, value(c.summary.max)});
+                    }
+                }
+                if (used == beside_.size()) {
+                    auto* made =
+                        plot_->addGraph(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
+                    made->setAdaptiveSampling(false);
+                    beside_.push_back(made);
+                }
+                QCPGraph* graph = beside_[used++];
+                graph->setKeyAxis(lane->rect->axis(QCPAxis::atBottom));
+                graph->setValueAxis(lane->rect->axis(QCPAxis::atLeft));
+                QColor pale = colourOf(*shown_[line.shownIndex].spec);
+                pale.setAlpha(120);
+                graph->setPen(QPen(pale, 1.2, number % 2 == 0 ? Qt::SolidLine : Qt::DashLine));
+                graph->data()->set(places, true);
+            }
+        ++number;
+    }
+    while (beside_.size() > used) {
+        plot_->removeGraph(beside_.back());
+        beside_.pop_back();
     }
 }
 
@@ -643,6 +701,7 @@ void TraceTile::refresh(Instant t, bool digits) {
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) feed(*lane, line, from, to, width);
     feedBehind();
+    feedBeside(from, to, width);
     showLevel();
     tellUnseen();
     showStretch();
@@ -659,6 +718,14 @@ void TraceTile::paintEvent(QPaintEvent*) {
 
 void TraceTile::paintAround(QPainter& p) const {
     paintFrame(p);
+    if (!beside_.empty() && holdWords_.isEmpty()) {
+        QStringList names;
+        for (const auto& other : session_.beside())
+            if (other->there) names << QFileInfo(other->path).completeBaseName();
+        p.setFont(uiFont(11));
+        p.setPen(theme().muted);
+        p.drawText(QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight, tr("paler: %1").arg(names.join(", ")));
+    }
     if (!holdWords_.isEmpty()) {
         p.setFont(uiFont(11));
         p.setPen(held_ ? theme().muted : theme().amber);

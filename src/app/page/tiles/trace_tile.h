@@ -30,6 +30,8 @@ public:
     [[nodiscard]] QString numbers() const override;
     [[nodiscard]] const std::optional<HeldAt>& held() const { return held_; }
     [[nodiscard]] QString holdWords() const { return holdWords_; }
+    /// How many traces of other runs are drawn.
+    [[nodiscard]] std::size_t laidOver() const { return beside_.size(); }
     /// How many pictures are shown behind the newest.
     [[nodiscard]] std::size_t behind() const { return behindAt_.size(); }
 
@@ -80,6 +82,8 @@ private:
     [[nodiscard]] std::string holdSignal() const;
     [[nodiscard]] Duration behindHold() const;
     void feedBehind();
+    /// The runs that are laid over.
+    void feedBeside(Instant from, Instant to, Duration width);
     void showLevel();
     void dragLevel(double y);
     /// The level that it stands still on, in pixels of the plot; NaN: none is shown.
@@ -112,7 +116,7 @@ private:
     QString holdWords_;  ///< what it stands still on, or that there was nothing
     bool levelDragged_ = false;
     std::vector<Instant> behindAt_;  ///< the pictures behind the newest
-    std::vector<QCPGraph*> behind_;
+    std::vector<QCPGraph*> behind_, beside_;
     std::vector<QCPItemStraightLine*> limits_;
     int tagMargin_ = 34;
     QCPItemStraightLine* levelLine_ = nullptr;
