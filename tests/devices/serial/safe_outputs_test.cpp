@@ -75,6 +75,8 @@ TEST(SafeOutputs, SilenceMeansSafeWhereItIsAFault) {
     }
     Driven speaksWhenSomethingChanges(json{{"silence-s", 0.3}});
     ASSERT_TRUE(speaksWhenSomethingChanges.hears("H5\n"));
+    // silent behind a whole line: of a part of one nobody would know what it means
+    ASSERT_TRUE(speaksWhenSomethingChanges.listener->reaches(LinkState::live));
     speaksWhenSomethingChanges.board.talks = false;
     ASSERT_TRUE(speaksWhenSomethingChanges.listener->reaches(LinkState::silent));
     EXPECT_EQ(speaksWhenSomethingChanges.listener->status().fellSafe, 0U);
