@@ -47,10 +47,14 @@ protected:
     }
     void measure() {
         show();
-        ASSERT_TRUE(QTest::qWaitFor([&] {
-            window.frame(true);
-            return !session().measuring().working();
-        }));
+        // with the sanitizer a measure of many readings takes its time
+        constexpr int limitMs = 60'000;
+        ASSERT_TRUE(QTest::qWaitFor(
+            [&] {
+                window.frame(true);
+                return !session().measuring().working();
+            },
+            limitMs));
         show();
     }
     QWidget* plot() {
