@@ -246,10 +246,12 @@ TEST_F(StretchTest, TheRibbonMakesOneAndTheStretchIsKeptAsARun) {
     EXPECT_TRUE(session().cursor().atEnd());
     const TempFolder folder;
     session().keepStretch(QString::fromStdString(folder.file("")), *session().stretch());
-    ASSERT_TRUE(QTest::qWaitFor([&] {
-        window.frame(true);
-        return !session().lastRun().isEmpty();
-    }));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] {
+            window.frame(true);
+            return !session().lastRun().isEmpty();
+        },
+        30'000));
     auto run = RunReader::open(session().lastRun().toStdString());
     ASSERT_TRUE(run.ok());
     EXPECT_NEAR(static_cast<double>(run.value()->info().signal("sieve")->samples), 20'000, 500);

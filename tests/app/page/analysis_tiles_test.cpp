@@ -326,27 +326,31 @@ TEST_F(MoreTiles, AnotherRunIsLaidOverAndMovedInTime) {
     EXPECT_EQ(trace->laidOver(), 0U);
     EXPECT_FALSE(window.action("beside-away")->isEnabled());
     session().layOver(QString::fromStdString(folder.file("other.run")));
-    ASSERT_TRUE(QTest::qWaitFor([&] {
-        window.frame(true);
-        return trace->laidOver() == 2;
-    }));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] {
+            window.frame(true);
+            return trace->laidOver() == 2;
+        },
+        30'000));
     const Session::Beside& other = *session().beside().front();
     EXPECT_EQ(other.shift.ns, 0) << "both begin together";
     window.action("beside-later")->trigger();
     EXPECT_EQ(other.shift.ns, session().cursor().window().ns / 100);
     EXPECT_FALSE(session().alignBesideByMarks()) << "this one has no mark";
     session().engine()->mark(Instant{} + seconds(10), "go");
-    ASSERT_TRUE(QTest::qWaitFor([&] { return !session().marks().empty(); }));
+    ASSERT_TRUE(QTest::qWaitFor([&] { return !session().marks().empty(); }, 30'000));
     EXPECT_TRUE(session().alignBesideByMarks());
     EXPECT_EQ(other.shift, seconds(6));
     window.action("beside-away")->trigger();
     show();
     EXPECT_EQ(trace->laidOver(), 0U);
     session().layOver(QString::fromStdString(folder.file("none.run")));
-    ASSERT_TRUE(QTest::qWaitFor([&] {
-        window.frame(true);
-        return session().beside().empty();
-    }));
+    ASSERT_TRUE(QTest::qWaitFor(
+        [&] {
+            window.frame(true);
+            return session().beside().empty();
+        },
+        30'000));
     EXPECT_FALSE(window.noticeText().isEmpty()) << "it says why";
 }
 
