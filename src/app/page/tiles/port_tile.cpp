@@ -129,7 +129,8 @@ void PortTile::paintEvent(QPaintEvent*) {
             if (is > 0.5) {
                 QColor soft = colour;
                 soft.setAlpha(60);
-                p.fillRect(QRectF(x, top, dx + 0.5, bottom - top), soft);
+                // whole pixels: none is shaded twice
+                p.fillRect(QRectF(std::floor(x), top, std::floor(x + dx) - std::floor(x), bottom - top), soft);
             }
             p.drawLine(QPointF(x, y), QPointF(x + dx, y));
         }

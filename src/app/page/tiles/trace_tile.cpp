@@ -165,6 +165,10 @@ void TraceTile::rebuild() {
         Lane& lane = *lanes_[u];
         const Scale s = laneScale(lane);
         placeEnds(lane.low, lane.high, s);
+        if (logarithmic(s)) {
+            constexpr int digits = 2;
+            lane.low->show(s.low, std::clamp(digits - 1 - static_cast<int>(std::floor(std::log10(s.low))), 0, 9));
+        }
         QCPAxis* x = lane.rect->axis(QCPAxis::atBottom);
         QCPAxis* y = lane.rect->axis(QCPAxis::atLeft);
         const bool last = u + 1 == lanes_.size();
@@ -196,7 +200,7 @@ void TraceTile::rebuild() {
         const int decimals = decimalsOf(ticks);
         if (logarithmic(s)) {
             ticks.clear();
-            for (double tick = std::pow(10, std::ceil(std::log10(s.low * 1.2))); tick < s.high * 0.8; tick *= 10)
+            for (double tick = std::pow(10, std::ceil(std::log10(s.low * 2.5))); tick < s.high * 0.8; tick *= 10)
                 ticks.push_back(tick);
         }
         for (const double tick : ticks)
