@@ -109,7 +109,7 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
         const MeasureKind* kind = measureKind(list_->chosen());
         if (!stretch || !kind) return;
         std::string id;
-        session_.edit(tr("Keep %1 running").arg(cruscotto::shown(kind->title)),
+        session_.edit(tr("Keep %1 running").arg(shown(kind->title)),
                       withKeptMeasure(session_.bench(), signal_, against_, kind->name,
                                       (stretch->to - stretch->from).seconds(), &id));
         Q_EMIT chainAsked(shown(id));
@@ -232,9 +232,9 @@ void MeasurePanel::showExpected() {
     const std::string with = kind->group == MeasureGroup::ofTwo ? against_ : std::string();
     const auto it = answer_->measures.value().all.find(kind->name);
     const std::string unit = it == answer_->measures.value().all.end() ? "" : unitText(it->second.unit);
-    expectedOf_->setText(tr("What %1 should be%2")
-                             .arg(cruscotto::shown(kind->title),
-                                  unit.empty() || unit == "1" ? QString() : tr(", in %1").arg(shown(unit))));
+    expectedOf_->setText(
+        tr("What %1 should be%2")
+            .arg(shown(kind->title), unit.empty() || unit == "1" ? QString() : tr(", in %1").arg(shown(unit))));
     const ExpectedMeasure* e = expectedOf(session_.bench(), signal_, with, kind->name);
     const auto number = [](double v) { return shown(exactNumber(v)).replace('-', QChar(0x2212)); };
     expected_->show(e ? number(e->value) : QString());
@@ -261,8 +261,7 @@ void MeasurePanel::takeExpected() {
         expected_->markWrong(false);
         within_->markWrong(false);
         if (expectedOf(session_.bench(), e.signal, e.against, e.measure))
-            session_.edit(tr("Expect nothing of %1").arg(cruscotto::shown(kind->title)),
-                          withExpected(session_.bench(), e, false));
+            session_.edit(tr("Expect nothing of %1").arg(shown(kind->title)), withoutExpected(session_.bench(), e));
         return;
     }
     const bool one = parseNumber(expected_->text().replace(QChar(0x2212), '-').toStdString(), e.value);
@@ -272,8 +271,7 @@ void MeasurePanel::takeExpected() {
     const QString within = within_->text().trimmed();
     const bool two = within.isEmpty() || (parseNumber(within.toStdString(), e.within) && e.within >= 0);
     within_->markWrong(!two, two ? QString() : tr("A number from 0 on is expected"));
-    if (one && two)
-        session_.edit(tr("Expect %1").arg(cruscotto::shown(kind->title)), withExpected(session_.bench(), e));
+    if (one && two) session_.edit(tr("Expect %1").arg(shown(kind->title)), withExpected(session_.bench(), e));
 }
 
 void MeasurePanel::showAnswer() {
@@ -317,7 +315,7 @@ void MeasurePanel::refresh(bool digits) {
     if (long_)
         state_->setText(tr("Measuring… %1 %").arg(job.percent()));
     else if (answer_ && !answer_->measures)
-        state_->setText(cruscotto::shown(answer_->measures.error().message));
+        state_->setText(shown(answer_->measures.error().message));
 }
 
 }  // namespace cruscotto

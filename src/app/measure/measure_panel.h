@@ -20,7 +20,7 @@ class MeasurePanel : public QScrollArea {
 public:
     explicit MeasurePanel(Session& session, QWidget* parent = nullptr);
     void open(const QString& signal);
-    [[nodiscard]] QString signal() const { return shown(signal_); }
+    [[nodiscard]] QString signal() const { return QString::fromStdString(signal_); }
     /// Empty: against none.
     void holdAgainst(const QString& signal);
     void refresh(bool digits);
@@ -33,7 +33,6 @@ Q_SIGNALS:
     void chainAsked(const QString& signal);
 
 private:
-    static QString shown(const std::string& s) { return QString::fromStdString(s); }
     void rebuildChoices();
     void showEnds(Span stretch);
     void takeEnd(Field* field, bool first, const QString& text);

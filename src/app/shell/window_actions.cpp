@@ -462,12 +462,11 @@ void MainWindow::addSettings(QMenu& menu) {
                 continue;
             }
             // with it or without it, in the order in which they are offered
-            const bool on = std::ranges::find(several, value) != several.end();
+            const auto isOn = [&](const std::string& v) { return std::ranges::find(several, v) != several.end(); };
+            const bool on = isOn(value);
             std::string next;
             for (const auto& [other, otherWords] : setting.choices)
-                if ((other == value) != on ? other == value || std::ranges::find(several, other) != several.end()
-                                           : other != value && std::ranges::find(several, other) != several.end())
-                    next += (next.empty() ? "" : ",") + other;
+                if (other == value ? !on : isOn(other)) next += (next.empty() ? "" : ",") + other;
             add(shown(words), on, next);
         }
     }

@@ -91,14 +91,17 @@ const ExpectedMeasure* expectedOf(const Bench& bench, const std::string& signal,
     return it == bench.expected.end() ? nullptr : &*it;
 }
 
-Bench withExpected(Bench bench, const ExpectedMeasure& expected, bool there) {
+Bench withExpected(Bench bench, const ExpectedMeasure& expected) {
     const auto it = std::ranges::find_if(bench.expected, [&](const auto& e) { return sameMeasure(e, expected); });
-    if (it != bench.expected.end() && there)
-        *it = expected;
-    else if (it != bench.expected.end())
-        bench.expected.erase(it);
-    else if (there)
+    if (it == bench.expected.end())
         bench.expected.push_back(expected);
+    else
+        *it = expected;
+    return bench;
+}
+
+Bench withoutExpected(Bench bench, const ExpectedMeasure& like) {
+    std::erase_if(bench.expected, [&](const auto& e) { return sameMeasure(e, like); });
     return bench;
 }
 
@@ -137,6 +140,7 @@ Bench withoutSignal(Bench bench, const std::string& id) {
         signal = std::make_shared<const SignalSpec>(std::move(alone));
     }
     dropFromPages(bench, id);
+    std::erase_if(bench.expected, [&](const ExpectedMeasure& e) { return e.signal == id || e.against == id; });
     return bench;
 }
 

@@ -211,8 +211,10 @@ bool sameBench(const Bench& a, const Bench& b);
 /// Of this measure; nullptr where nothing is.
 const ExpectedMeasure* expectedOf(const Bench& bench, const std::string& signal, const std::string& against,
                                   const std::string& measure);
-/// With this one instead of that for the same measure; `expected` empty: without one.
-Bench withExpected(Bench bench, const ExpectedMeasure& expected, bool there = true);
+/// With this one instead of that for the same measure.
+Bench withExpected(Bench bench, const ExpectedMeasure& expected);
+/// Nothing is expected of the same measure any more.
+Bench withoutExpected(Bench bench, const ExpectedMeasure& like);
 
 /// Something in a bench file that is not right.
 struct Problem {

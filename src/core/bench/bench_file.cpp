@@ -184,6 +184,12 @@ void checkReferences(const Bench& bench, std::vector<Problem>& problems) {
             problems.push_back({where + "/agrees/with", 0, fine.error().message});
         if (auto fine = checkNeeded(bench, s); !fine) problems.push_back({where + "/chain", 0, fine.error().message});
     }
+    for (std::size_t i = 0; i < bench.expected.size(); ++i)
+        for (const auto& [key, id] :
+             {std::pair("signal", bench.expected[i].signal), std::pair("against", bench.expected[i].against)})
+            if (!id.empty() && !signals.contains(id))
+                problems.push_back({"/expected/" + std::to_string(i) + "/" + key, 0,
+                                    text("There is no signal \"{0}\" in this bench.", id)});
     for (std::size_t p = 0; p < bench.pages.size(); ++p) {
         std::set<std::string> tiles;
         for (std::size_t i = 0; i < bench.pages[p]->tiles.size(); ++i) {

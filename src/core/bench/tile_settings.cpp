@@ -10,6 +10,17 @@ namespace {
 
 using Type = TileSetting::Type;
 
+TileSetting timeLookedAt() {
+    return {"of",
+            CRUSCOTTO_TEXT("Of"),
+            Type::choice,
+            "window",
+            {{"window", CRUSCOTTO_TEXT("what the traces show")},
+             {"60", CRUSCOTTO_TEXT("the last minute")},
+             {"600", CRUSCOTTO_TEXT("the last ten minutes")},
+             {"3600", CRUSCOTTO_TEXT("the last hour")}}};
+}
+
 const std::vector<TileSetting>& ofSpectrum() {
     static const std::vector<TileSetting> all{
         {"shows",
@@ -112,14 +123,7 @@ const std::vector<TileSetting>& ofTrace() {
 
 const std::vector<TileSetting>& ofHistogram() {
     static const std::vector<TileSetting> all{
-        {"of",
-         CRUSCOTTO_TEXT("Of"),
-         Type::choice,
-         "window",
-         {{"window", CRUSCOTTO_TEXT("what the traces show")},
-          {"60", CRUSCOTTO_TEXT("the last minute")},
-          {"600", CRUSCOTTO_TEXT("the last ten minutes")},
-          {"3600", CRUSCOTTO_TEXT("the last hour")}}},
+        timeLookedAt(),
         {"normal",
          CRUSCOTTO_TEXT("Normal curve"),
          Type::choice,
@@ -130,20 +134,13 @@ const std::vector<TileSetting>& ofHistogram() {
 
 const std::vector<TileSetting>& ofPlane() {
     static const std::vector<TileSetting> all{
-        {"of",
-         CRUSCOTTO_TEXT("Of"),
-         Type::choice,
-         "window",
-         {{"window", CRUSCOTTO_TEXT("what the traces show")},
-          {"60", CRUSCOTTO_TEXT("the last minute")},
-          {"600", CRUSCOTTO_TEXT("the last ten minutes")},
-          {"3600", CRUSCOTTO_TEXT("the last hour")}}},
-        {"reference", CRUSCOTTO_TEXT("Reference curve: x y; x y …"), Type::words}};
+        timeLookedAt(), {"reference", CRUSCOTTO_TEXT("Reference curve: x y; x y …"), Type::words}};
     return all;
 }
 
 const std::vector<TileSetting>& ofTable() {
-    static const std::vector<TileSetting> all{{"columns",
+    static const std::vector<TileSetting> all{timeLookedAt(),
+                                              {"columns",
                                                CRUSCOTTO_TEXT("Columns"),
                                                Type::several,
                                                "value,mean,lowest,highest",
@@ -213,6 +210,11 @@ const std::string& settingOf(const TileSpec& tile, const std::string& key) {
     static const std::string nothing;
     const TileSetting* setting = settingNamed(tile.kind, key);
     return setting ? setting->first : nothing;
+}
+
+std::optional<double> numberOf(const TileSpec& tile, const std::string& key) {
+    double v = 0;
+    return parseNumber(settingOf(tile, key), v) ? std::optional(v) : std::nullopt;
 }
 
 std::vector<std::string> severalOf(const TileSpec& tile, const std::string& key) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <functional>
+#include <optional>
 #include <span>
 #include <string>
 #include <utility>
@@ -33,6 +34,8 @@ struct TileSetting {
 std::span<const TileSetting> tileSettings(TileKind kind);
 /// What is chosen, or what it begins with. The key must be one of the kind's.
 const std::string& settingOf(const TileSpec& tile, const std::string& key);
+/// The same as a number; nothing where it is none.
+std::optional<double> numberOf(const TileSpec& tile, const std::string& key);
 /// What is chosen of several, one by one.
 std::vector<std::string> severalOf(const TileSpec& tile, const std::string& key);
 /// A value of one of the kind's settings.

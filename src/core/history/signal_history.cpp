@@ -375,7 +375,9 @@ StretchSummary SignalHistory::summaryOver(Span span) const {
             out.add(level(l).summary(i / bucketSamples(l)));
             i += bucketSamples(l);
         } else if (keptAt(0, i)) {
-            out.add(Summary{readings_.at(i), readings_.at(i), readings_.at(i), std::isnan(readings_.at(i)) ? 0U : 1U});
+            Summary one;
+            one.add(readings_.at(i));
+            out.add(one);
             ++i;
         } else {
             // Of what is no longer kept by itself the summary counts where most of it lies within.

@@ -229,6 +229,13 @@ TEST_F(StretchTest, WhatIsExpectedIsJudgedKeptAndUndone) {
     const BenchReading again = readBench(writeBench(session().bench()));
     ASSERT_TRUE(again.bench);
     EXPECT_TRUE(sameBench(*again.bench, session().bench()));
+    // it goes with its signal, and names none that is not there
+    EXPECT_TRUE(withoutSignal(session().bench(), "humidity").expected.empty());
+    Bench other = session().bench();
+    other.expected[0].signal = "nobody";
+    const BenchReading wrong = readBench(writeBench(other));
+    ASSERT_FALSE(wrong.bench);
+    EXPECT_EQ(wrong.problems[0].where, "/expected/0/signal");
     session().undoStack().undo();
     session().undoStack().undo();
     EXPECT_TRUE(session().bench().expected.empty());

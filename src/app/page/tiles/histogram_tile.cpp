@@ -11,18 +11,14 @@
 
 namespace cruscotto {
 
-Span chosenSpan(const Session& session, const TileSpec& tile, const std::string& key, Instant t) {
-    if (const auto stretch = session.stretch()) return *stretch;
-    double time = 0;
-    if (!parseNumber(settingOf(tile, key), time)) time = session.cursor().window().seconds();
-    return {t - seconds(time), t + nanoseconds(1)};
-}
-
 void HistogramTile::refresh(Instant t, bool digits) {
     read(t, digits);
     if (!first() || !digits) return;
-    const Span span = chosenSpan(session_, spec_, "of", t);
+    const Span span = chosenSpan(session_, spec_, t);
     if (measured_ == span) return;
+    const bool goesOn = measured_ && session_.cursor().atEnd() && span.to >= measured_->to &&
+                        span.to - span.from == measured_->to - measured_->from;
+    if (goesOn && span.to - measured_->to < lookAgainAfter(span, {})) return;
     measured_ = span;
     constexpr std::size_t most = 2'000'000;
     std::vector<Point> points;

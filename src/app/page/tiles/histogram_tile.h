@@ -29,7 +29,4 @@ private:
     std::optional<Span> measured_;
 };
 
-/// The time that a tile looks at: the stretch that is shown, else as it was chosen under `key`: "window", or seconds.
-Span chosenSpan(const Session& session, const TileSpec& tile, const std::string& key, Instant t);
-
 }  // namespace cruscotto

@@ -4,7 +4,6 @@
 #include <QRegularExpression>
 #include <cmath>
 
-#include "app/page/tiles/histogram_tile.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -36,7 +35,7 @@ std::vector<PlaneTile::Place> PlaneTile::reference() const {
 void PlaneTile::refresh(Instant t, bool digits) {
     read(t, digits);
     if (!digits || shown_.size() < 2) return;
-    const Span span = chosenSpan(session_, spec_, "of", t);
+    const Span span = chosenSpan(session_, spec_, t);
     if (measured_ == span) return;
     measured_ = span;
     // Both by the same columns of time: what they were on average in each.

@@ -21,6 +21,13 @@ void SpectrumTile::rebuild() {
     highest_.clear();
 }
 
+double SpectrumTile::resolution() const {
+    return numberOf(spec_, "resolution-hz").value_or(1);
+}
+double SpectrumTile::averages() const {
+    return numberOf(spec_, "averages").value_or(1);
+}
+
 SpectrumWindow SpectrumTile::window() const {
     const std::string& wanted = settingOf(spec_, "for");
     return wanted == "frequency" ? SpectrumWindow::frequency
@@ -53,15 +60,10 @@ void SpectrumTile::refresh(Instant t, bool digits) {
     if (!first()) return;
     const auto stretch = session_.stretch();
     const bool hangs = session_.cursor().stretchHangsOnNow();
-    double resolution = 1;
-    (void)parseNumber(settingOf(spec_, "resolution-hz"), resolution);
-    double averages = 1;
-    (void)parseNumber(settingOf(spec_, "averages"), averages);
-    const Span span = stretch ? *stretch : Span{t - seconds((averages + 1) / 2 / resolution), t};
-    const bool moved = !measured_ || *measured_ != span;
-    if (!moved || (measured_ && (hangs || !stretch) && session_.cursor().atEnd() && t - measuredAt_ < spectrumAnew &&
-                   t >= measuredAt_))
-        return;
+    const Span span = stretch ? *stretch : Span{t - seconds((averages() + 1) / 2 / resolution()), t};
+    if (measured_ == span) return;
+    const bool goesOn = (hangs || !stretch) && session_.cursor().atEnd();
+    if (measured_ && goesOn && t >= measuredAt_ && t - measuredAt_ < lookAgainAfter(span, spectrumAnew)) return;
     measured_ = span;
     measuredAt_ = t;
     measure(span);
@@ -82,9 +84,6 @@ void SpectrumTile::measure(Span span) {
     std::size_t begin = points.size();
     while (begin > 0 && std::isfinite(points[begin - 1].value) && points[begin - 1].t >= span.from) --begin;
     const std::size_t n = points.size() - begin;
-    double resolution = 1, averages = 1;
-    (void)parseNumber(settingOf(spec_, "resolution-hz"), resolution);
-    (void)parseNumber(settingOf(spec_, "averages"), averages);
     constexpr std::size_t fewest = 16;
     if (n < fewest) {
         why_ = tr("Not enough samples yet");
@@ -102,10 +101,10 @@ void SpectrumTile::measure(Span span) {
     std::vector<double> x(n);
     for (std::size_t i = 0; i < n; ++i) x[i] = points[begin + i].value;
     // Of less than one stretch's length, what there is.
-    const auto length = static_cast<std::size_t>(std::lround(std::max(rate_ / resolution, double{fewest})));
+    const auto length = static_cast<std::size_t>(std::lround(std::max(rate_ / resolution(), double{fewest})));
     const std::size_t taken = std::min(length, n);
     spectrum_ =
-        spectrumOf(x, rate_, taken, window(), session_.stretch() ? 1'000'000 : static_cast<std::size_t>(averages));
+        spectrumOf(x, rate_, taken, window(), session_.stretch() ? 1'000'000 : static_cast<std::size_t>(averages()));
     if (spectrum_.power.empty()) {
         why_ = tr("Not enough samples yet");
         return;

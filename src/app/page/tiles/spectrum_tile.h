@@ -38,6 +38,8 @@ private:
     [[nodiscard]] double levelOf(double amplitude) const;
     [[nodiscard]] QString unit() const;
     [[nodiscard]] SpectrumWindow window() const;
+    [[nodiscard]] double resolution() const;
+    [[nodiscard]] double averages() const;
     void paintLines(QPainter& p, const PlotFrame& frame) const;
     void paintBands(QPainter& p, const PlotFrame& frame) const;
 

@@ -3,7 +3,6 @@
 
 #include <cmath>
 
-#include "app/page/tiles/histogram_tile.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -24,7 +23,7 @@ void TableTile::refresh(Instant t, bool digits) {
                 if (key == column) head << shown(title);
     head << tr("unit");
     next.push_back(head);
-    const Span span = chosenSpan(session_, spec_, "of", t);
+    const Span span = chosenSpan(session_, spec_, t);
     for (const Shown& s : shown_) {
         const StretchSummary over = s.over ? *s.over : session_.source().summaryOver(s.spec->id, span);
         const bool state = s.spec->isState();

@@ -11,6 +11,7 @@
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/bench/stretch_measures.h"
+#include "core/bench/tile_settings.h"
 #include "core/bench/uncertainty.h"
 
 namespace cruscotto {
@@ -20,6 +21,12 @@ constexpr int headerHeight = 24;
 constexpr int cornerSize = 14;
 constexpr int margin = 8;
 }  // namespace
+
+Span chosenSpan(const Session& session, const TileSpec& tile, Instant t) {
+    if (const auto stretch = session.stretch()) return *stretch;
+    const double time = numberOf(tile, "of").value_or(session.cursor().window().seconds());
+    return {t - seconds(time), t + nanoseconds(1)};
+}
 
 const TileForm& tileForm(TileKind kind) {
     switch (kind) {
@@ -91,10 +98,14 @@ bool Tile::read(Instant t, bool digits) {
         stretch.has_value() != stretch_.has_value() || (!session_.cursor().stretchHangsOnNow() && stretch != stretch_);
     digits = digits || another;
     stretch_ = stretch;
+    // One that stands comes to the same until more is known of it.
+    const std::uint64_t revision = session_.source().revision();
+    const bool fills = stretch && session_.end() - stretch->to < seconds(2);
+    const bool anew = another || std::exchange(stretchRevision_, revision) != revision || (digits && fills);
     for (Shown& s : shown_) {
         const Reading before = s.reading;
         if (stretch) {
-            if (digits || !s.over) readStretch(s, *stretch);
+            if (anew || !s.over) readStretch(s, *stretch);
         } else {
             s.over.reset();
             s.reading = session_.source().at(s.spec->id, t);

@@ -13,6 +13,14 @@ namespace cruscotto {
 
 class ScaleEnd;
 
+/// The time that a tile looks at: the stretch that is shown, else as it was chosen under "of": "window", or seconds.
+Span chosenSpan(const Session& session, const TileSpec& tile, Instant t);
+/// What looks at all samples of a long time need not do so for each new one: after a hundredth of it, and `least`.
+inline Duration lookAgainAfter(Span span, Duration least) {
+    constexpr std::int64_t part = 100;
+    return std::max(least, Duration{(span.to - span.from).ns / part});
+}
+
 /// The largest digits of a tile: `usual` on a page; across a room, in the whole window, as large as they fit.
 inline double largestDigits(double height, double usual) {
     constexpr double across = 300, share = 0.62;
@@ -115,6 +123,7 @@ protected:
     std::vector<Shown> shown_;
     std::optional<Scale> extremes_;
     std::optional<Span> stretch_;  ///< that was read last
+    std::uint64_t stretchRevision_ = 0;
 
 private:
     void setScaleFrom(Span span, const QString& effect);

@@ -268,10 +268,10 @@ void TraceTile::layOut() {
 }
 
 std::optional<Duration> TraceTile::ownTime() const {
-    double own = 0;
     constexpr double shortest = 1e-4, longest = 1e7;
-    if (!parseNumber(settingOf(spec_, "time-s"), own) || !(own > 0)) return {};
-    return seconds(std::clamp(own, shortest, longest));
+    const auto own = numberOf(spec_, "time-s");
+    if (!own || !(*own > 0)) return {};
+    return seconds(std::clamp(*own, shortest, longest));
 }
 Duration TraceTile::timeShown() const {
     return ownTime().value_or(session_.cursor().window());
@@ -285,9 +285,8 @@ std::string TraceTile::holdSignal() const {
     return !chosen.empty() ? chosen : shown_.empty() ? std::string() : shown_.front().spec->id;
 }
 Duration TraceTile::behindHold() const {
-    double before = 0;
-    (void)parseNumber(settingOf(spec_, "hold-before"), before);
-    return seconds(timeShown().seconds() * (1 - before / 100));
+    constexpr double percent = 100;
+    return seconds(timeShown().seconds() * (1 - numberOf(spec_, "hold-before").value_or(0) / percent));
 }
 
 void TraceTile::hold(Instant t) {
@@ -298,9 +297,7 @@ void TraceTile::hold(Instant t) {
     }
     if (held_ && settingOf(spec_, "hold-again") == "once") return;
     const SignalSpec* s = session_.bench().signal(holdSignal());
-    HoldOn on{holdSignal(), {}, settingOf(spec_, "hold") == "rise"};
-    double level = 0;
-    if (parseNumber(settingOf(spec_, "hold-level"), level)) on.level = level;
+    const HoldOn on{holdSignal(), numberOf(spec_, "hold-level"), settingOf(spec_, "hold") == "rise"};
     constexpr std::size_t mostBehind = 16;
     const std::size_t most = settingOf(spec_, "behind") == "nothing" ? 1 : mostBehind + 1;
     const auto found = heldAt(session_.source(), session_.bench(), on, t, behindHold(), timeShown(), most);
@@ -686,7 +683,12 @@ void TraceTile::refresh(Instant t, bool digits) {
     if (shown_.empty() || lanes_.empty()) return;
     read(t, digits);
     const auto stoodAt = held_;
-    if (digits || holdsStill()) hold(t);
+    // The eye follows so many pictures a second; each is looked for among thousands of readings.
+    constexpr Duration nextPicture = milliseconds(50);
+    if (holdsStill() != held_.has_value() || t < lookedAt_ || t - lookedAt_ >= nextPicture) {
+        lookedAt_ = t;
+        hold(t);
+    }
     setTimeTicks();
     const Duration window = timeShown();
     const Duration width{std::max<std::int64_t>(1, window.ns / std::max(16, lanes_.front()->rect->width()))};

@@ -113,6 +113,7 @@ private:
     Instant panAt_;
     std::optional<Instant> otherEnd_;  ///< of the stretch, while an end is dragged
     std::optional<HeldAt> held_;
+    Instant lookedAt_;   ///< when one was looked for last
     QString holdWords_;  ///< what it stands still on, or that there was nothing
     bool levelDragged_ = false;
     std::vector<Instant> behindAt_;  ///< the pictures behind the newest

@@ -77,8 +77,7 @@ private:
             first != times_.begin() || (!times_.empty() && times_.front() <= now - window_ + nanoseconds(1));
         forget(static_cast<std::size_t>(first - times_.begin()));
         value_ = std::nan("");
-        if ((!whole && !began_) || times_.empty() || times_.size() > mostOfMeasure) return;
-        began_ = true;
+        if (!whole || times_.empty() || times_.size() > mostOfMeasure) return;
         std::vector<double> since;
         since.reserve(times_.size());
         for (const Instant t : times_) since.push_back((t - (now - window_)).seconds());
@@ -99,7 +98,6 @@ private:
     std::vector<double> own_, other_;
     std::optional<std::int64_t> step_;
     double value_ = std::nan("");
-    bool began_ = false;
 };
 
 }  // namespace
