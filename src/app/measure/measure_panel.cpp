@@ -233,7 +233,7 @@ void MeasurePanel::showExpected() {
     const auto it = answer_->measures.value().all.find(kind->name);
     const std::string unit = it == answer_->measures.value().all.end() ? "" : unitText(it->second.unit);
     expectedOf_->setText(
-        tr("What %1 should be%2")
+        tr("%1: what it should be%2")
             .arg(shown(kind->title), unit.empty() || unit == "1" ? QString() : tr(", in %1").arg(shown(unit))));
     const ExpectedMeasure* e = expectedOf(session_.bench(), signal_, with, kind->name);
     const auto number = [](double v) { return shown(exactNumber(v)).replace('-', QChar(0x2212)); };

@@ -135,13 +135,15 @@ void DialTile::paintEvent(QPaintEvent*) {
     p.setPen(doubtful ? t.muted : t.ink);
     const double baseline = centre_.y() + QFontMetricsF(big).capHeight() * 0.35;
     drawFigures(p, {centre_.x() - figuresWidth(big, s.text) / 2, baseline}, big, s.text);
-    p.setFont(uiFont(14));
+    const double unitSize = std::max(14.0, big.pixelSize() * 0.2), unitHeight = unitSize * 1.43;
+    p.setFont(uiFont(unitSize));
     p.setPen(t.muted);
-    p.drawText(QRectF(centre_.x() - 60, baseline + 6, 120, 20), Qt::AlignHCenter | Qt::AlignTop, unitOf(*s.spec));
+    p.drawText(QRectF(centre_.x() - radius_, baseline + 6, 2 * radius_, unitHeight), Qt::AlignHCenter | Qt::AlignTop,
+               unitOf(*s.spec));
     const Remark remark = remarkOn(s);
     p.setPen(remark.colour);
     p.setFont(uiFont(12, QFont::Medium));
-    p.drawText(remarkBox(p.fontMetrics().horizontalAdvance(remark.words), baseline + 26),
+    p.drawText(remarkBox(p.fontMetrics().horizontalAdvance(remark.words), baseline + 6 + unitHeight),
                Qt::AlignHCenter | Qt::AlignTop | Qt::TextDontClip, remark.words);
 }
 

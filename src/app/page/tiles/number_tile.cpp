@@ -31,7 +31,8 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const QRectF b = body();
     p.setRenderHint(QPainter::Antialiasing);
     const QString unit = unitOf(s.spec ? *s.spec : SignalSpec{});
-    const double unitRoom = QFontMetricsF(uiFont(15)).horizontalAdvance(unit) + 8;
+    const double unitSize = std::max(15.0, largestDigits(b.height(), 64) * 0.2);
+    const double unitRoom = QFontMetricsF(uiFont(unitSize)).horizontalAdvance(unit) + 8;
     const double expanded = spec_.plusMinus ? session_.expandedOf(*s.spec) : 0;
     // what stands below the number takes a line of its own
     const Remark remark = remarkOn(s);
@@ -47,7 +48,7 @@ void NumberTile::paintEvent(QPaintEvent*) {
     const double end = drawFigures(p, {b.left(), baseline}, big, s.text);
     p.setPen(t.muted);
     if (end + unitRoom - 2 <= b.right()) {
-        p.setFont(uiFont(15));
+        p.setFont(uiFont(unitSize));
         p.drawText(QPointF(end + 6, baseline), unit);
     } else {  // a narrow tile: below the number
         p.setFont(uiFont(11));
