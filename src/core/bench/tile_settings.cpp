@@ -69,12 +69,12 @@ const std::vector<TileSetting>& ofSpectrum() {
          CRUSCOTTO_TEXT("Levels"),
          Type::choice,
          "logarithmic",
-         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
+         {{"linear", CRUSCOTTO_TEXT("linear")}, {"logarithmic", CRUSCOTTO_TEXT("logarithmic")}}},
         {"frequencies",
          CRUSCOTTO_TEXT("Frequencies"),
          Type::choice,
          "linear",
-         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
+         {{"linear", CRUSCOTTO_TEXT("linear")}, {"logarithmic", CRUSCOTTO_TEXT("logarithmic")}}},
         {"speed", CRUSCOTTO_TEXT("Orders of the speed"), Type::signal}};
     return all;
 }
@@ -109,7 +109,7 @@ const std::vector<TileSetting>& ofTrace() {
          CRUSCOTTO_TEXT("Values"),
          Type::choice,
          "linear",
-         {{"linear", CRUSCOTTO_TEXT("even")}, {"logarithmic", CRUSCOTTO_TEXT("in decades")}}},
+         {{"linear", CRUSCOTTO_TEXT("linear")}, {"logarithmic", CRUSCOTTO_TEXT("logarithmic")}}},
         {"behind",
          CRUSCOTTO_TEXT("Behind the newest"),
          Type::choice,
