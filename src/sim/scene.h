@@ -3,6 +3,7 @@
 #include <array>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -64,6 +65,8 @@ public:
     virtual void drive(double volts, const std::array<bool, outputCount>& switches) = 0;
     /// The names of the faults that are on; others are off.
     virtual void setFaults(std::span<const std::string_view> names) = 0;
+    /// The sine that shakes it, in hertz; nothing: by its own programme. Scenes that are not shaken take no notice.
+    virtual void shake(std::optional<double> /*hz*/) {}
     /// Goes on by dt seconds. Precondition: 0 < dt <= 0.05.
     virtual void step(double dt) = 0;
 

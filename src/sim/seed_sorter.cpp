@@ -9,7 +9,6 @@ namespace cruscotto::sim {
 namespace {
 constexpr double turn = 2 * std::numbers::pi;
 constexpr double tray = 0.2, trayBlocks = 0.06;  // metres of belt
-constexpr double amplifierRail = 3.4, amplifierDelay = 1.5e-3;
 
 /// A reflective distance sensor: nearer than 8 cm it folds back, beyond 80 cm it sees next to nothing.
 double distanceVolts(double cm) {
@@ -70,7 +69,9 @@ void SeedSorter::step(double dt) {
     drum_ += ((switches_[0] ? 38.0 : 58.0) - drum_) * dt / 240;
     level_ = 12 + 1.2 * (42 - hopper_) + 6 * std::sin(turn * t_ / 47);
     humidity_ = 48 + 9 * std::sin(turn * t_ / 310) - (switches_[0] ? 6 : 0);
-    sieveHz_ = 12 + 8 * std::sin(turn * t_ / 90);
+    // From the slowest to the fastest and back, an octave in as much time wherever it is.
+    sieveHz_ = steadyHz_.value_or(std::sqrt(slowestSieveHz * fastestSieveHz) *
+                                  std::pow(fastestSieveHz / slowestSieveHz, 0.5 * std::sin(turn * t_ / 90)));
     sievePhase_ = std::fmod(sievePhase_ + turn * sieveHz_ * dt, turn);
     fall(dt);
     sense();

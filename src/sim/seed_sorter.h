@@ -12,6 +12,7 @@ public:
 
     void drive(double volts, const std::array<bool, outputCount>& switches) override;
     void setFaults(std::span<const std::string_view> names) override;
+    void shake(std::optional<double> hz) override { steadyHz_ = hz; }
     void step(double dt) override;
     [[nodiscard]] std::array<Source, analogCount> sources() const override { return sources_; }
     [[nodiscard]] double boxTemperature() const override { return 24; }
@@ -31,6 +32,7 @@ public:
     [[nodiscard]] std::uint64_t seeds() const { return seeds_; }
     [[nodiscard]] std::uint64_t groups() const { return groups_; }
 
+    static constexpr double slowestSieveHz = 3, fastestSieveHz = 40, amplifierDelay = 1.5e-3, amplifierRail = 3.4;
     static constexpr double linesPerTurn = 500, metresPerTurn = 0.12;
 
 private:
@@ -45,7 +47,8 @@ private:
     double t_ = 0;
     double hopper_ = 42, excitation_ = 5, drum_ = 26, level_ = 30, humidity_ = 52;
     double speed_ = 0, belt_ = 0;
-    double sieveHz_ = 6, sievePhase_ = 0;
+    double sieveHz_ = 11, sievePhase_ = 0;
+    std::optional<double> steadyHz_;
     double impact_ = 0, sinceImpact_ = 1, nextGroup_ = 1, nextSeed_ = 0;
     int leftInGroup_ = 0;
     std::uint64_t seeds_ = 0, groups_ = 0;

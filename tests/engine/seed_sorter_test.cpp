@@ -2,6 +2,7 @@
 #include <cmath>
 
 #include "core/base/units.h"
+#include "core/bench/stretch_measures.h"
 #include "devices/device_kind.h"
 #include "engine/engine.h"
 #include "sim/seed_sorter.h"
@@ -53,6 +54,44 @@ TEST(SeedSorter, TheSupplyThatSagsCancelsOut) {
     for (int i = 0; i < 5000; ++i) at5.step(1e-3), at0.step(1e-3);
     EXPECT_LT(at5.excitationV(), at0.excitationV() - 0.1);
     EXPECT_NEAR(at5.sources()[0].volts / at5.excitationV(), at0.sources()[0].volts / at0.excitationV(), 1e-5);
+}
+
+TEST(SeedSorter, TheAmplifiersGainPhaseAndDelayAreMeasuredAtEachStepAndFrequency) {
+    const Bench example = test::exampleBench("seed-sorter");
+    constexpr double gains[] = {0.5, 1, 3, 8}, percent = 0.005;
+    constexpr double rail = sim::SeedSorter::amplifierRail, delay = sim::SeedSorter::amplifierDelay, drives = 0.6;
+    for (const double hz : {3.0, 10.0, 40.0})
+        for (int step = 0; step < 4; ++step) {
+            SCOPED_TRACE(testing::Message() << hz << " Hz, step " << step);
+            Bench bench = example;
+            DeviceSpec box = *bench.device("box");
+            box.settings.insert(box.settings.rfind('}'), ", \"sieve-hz\": " + std::to_string(hz));
+            bench = withDevice(bench, box);
+            for (const auto& [id, bit] : {std::pair("gain-1", 1), std::pair("gain-2", 2)}) {
+                SignalSpec s = *bench.signal(id);
+                s.output->start = step & bit ? 1 : 0;
+                bench = withSignal(bench, s);
+            }
+            EngineOptions options;
+            options.pace = Pace::asFastAsPossible;
+            options.until = seconds(12);
+            const auto engine = Engine::start(bench, options);
+            engine->wait();
+            const Span last{engine->now() - seconds(10), engine->now()};
+            auto measured = measuresOver(bench, engine->source(), "sieve", "exciter", last);
+            ASSERT_TRUE(measured.ok());
+            const auto& m = measured.value().all;
+            const bool clipped = gains[step] * drives > rail;
+            if (!clipped) {
+                EXPECT_NEAR(m.at("gain").value, -gains[step], percent * gains[step]);
+                EXPECT_NEAR(m.at("phase").value, -360 * hz * delay, percent * 360 * hz * delay);
+                EXPECT_NEAR(m.at("sine-frequency").value, hz, 1e-3 * hz);
+            }
+            EXPECT_NEAR(m.at("delay").value, delay, percent * delay);
+            EXPECT_EQ(m.at("gain").note.empty(), !clipped) << "a clipped step says so";
+            const double share = clipped ? 2 * std::acos(rail / (gains[step] * drives)) / 3.14159265 : 0;
+            EXPECT_NEAR(m.at("clipped-share").value, share, 0.03);
+        }
 }
 
 }  // namespace

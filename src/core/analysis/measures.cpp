@@ -451,7 +451,7 @@ private:
                                "residual-rms",   "sinad",          "thd"};
         const auto flat = signs::flatTopsOf(std::span(values_).first(std::min(values_.size(), mostForTops)), 0);
         if (values_.size() >= 64)
-            set("clipped-share", flat ? flat->share : 0, "1");
+            set("clipped-share", flat ? flat->both : 0, "1");
         else
             setNone("clipped-share", "1", CRUSCOTTO_TEXT("fewer than 64 readings"));
         if (values_.size() > mostForSine)
@@ -505,28 +505,6 @@ std::vector<double> valuesAt(const MeasuredStretch& s, std::span<const double> s
     return out;
 }
 
-/// By how many steps, with their fraction, b comes behind a: where their correlation is highest (in size).
-std::optional<double> lagOf(const std::vector<double>& a, const std::vector<double>& b) {
-    constexpr std::size_t mostLags = 4000;
-    const std::size_t lags = std::min(a.size() / 4, mostLags);
-    if (lags < 2) return {};
-    const auto at = [&](std::ptrdiff_t lag) {
-        const auto by = static_cast<std::size_t>(std::abs(lag));
-        const std::span<const double> x = std::span(a).subspan(lag < 0 ? by : 0, a.size() - by);
-        const std::span<const double> y = std::span(b).subspan(lag < 0 ? 0 : by, b.size() - by);
-        return signs::correlation(x, y);
-    };
-    std::ptrdiff_t best = 0;
-    double most = 0;
-    const auto end = static_cast<std::ptrdiff_t>(lags);
-    for (std::ptrdiff_t lag = -end; lag <= end; ++lag)
-        if (const double r = at(lag); std::fabs(r) > std::fabs(most)) most = r, best = lag;
-    if (std::fabs(most) < 0.3 || std::abs(best) == end) return {};
-    const double l = std::fabs(at(best - 1)), m = std::fabs(most), r = std::fabs(at(best + 1));
-    const double bend = l - 2 * m + r;
-    return static_cast<double>(best) + (bend < 0 ? 0.5 * (l - r) / bend : 0);
-}
-
 /// The difference, and the line of one over the other.
 void lineOf(const std::vector<double>& a, const std::vector<double>& b, double together, const std::string& unit,
             const std::string& ratio, bool same, std::map<std::string, Measure>& out) {
@@ -558,9 +536,9 @@ void noteRails(const MeasuredStretch& from, const MeasuredStretch& of, std::map<
         if (!flat) continue;
         for (const char* name : {"gain", "gain-db", "line-slope", "line-offset"})
             if (Measure& m = out[name]; m.whyNot.empty())
-                m.note = s == &of ? text(CRUSCOTTO_TEXT("clipped for {0} % of it"), threeDigits(100 * flat->share))
+                m.note = s == &of ? text(CRUSCOTTO_TEXT("clipped for {0} % of it"), threeDigits(100 * flat->both))
                                   : text(CRUSCOTTO_TEXT("the other is clipped for {0} % of it"),
-                                         threeDigits(100 * flat->share));
+                                         threeDigits(100 * flat->both));
         return;
     }
 }
@@ -685,6 +663,27 @@ std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const 
     else
         out["delay"] = {noNumber, "s", -1, CRUSCOTTO_TEXT("they have too little in common")};
     return none(CRUSCOTTO_TEXT("nothing moves"));
+}
+
+std::optional<double> lagOf(const std::vector<double>& a, const std::vector<double>& b) {
+    constexpr std::size_t mostLags = 4000;
+    const std::size_t lags = std::min(a.size() / 4, mostLags);
+    if (lags < 2) return {};
+    const auto at = [&](std::ptrdiff_t lag) {
+        const auto by = static_cast<std::size_t>(std::abs(lag));
+        const std::span<const double> x = std::span(a).subspan(lag < 0 ? by : 0, a.size() - by);
+        const std::span<const double> y = std::span(b).subspan(lag < 0 ? 0 : by, b.size() - by);
+        return signs::correlation(x, y);
+    };
+    std::ptrdiff_t best = 0;
+    double most = 0;
+    const auto end = static_cast<std::ptrdiff_t>(lags);
+    for (std::ptrdiff_t lag = -end; lag <= end; ++lag)
+        if (const double r = at(lag); std::fabs(r) > std::fabs(most)) most = r, best = lag;
+    if (std::fabs(most) < 0.3 || std::abs(best) == end) return {};
+    const double l = std::fabs(at(best - 1)), m = std::fabs(most), r = std::fabs(at(best + 1));
+    const double bend = l - 2 * m + r;
+    return static_cast<double>(best) + (bend < 0 ? 0.5 * (l - r) / bend : 0);
 }
 
 }  // namespace cruscotto

@@ -56,4 +56,9 @@ std::string measureUnit(const std::string& name, const std::string& unit, const 
 /// rail, what hangs on it says so.
 std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const MeasuredStretch& of);
 
+/// By how many steps, with their fraction, b comes behind a, both of the same length: where their correlation is
+/// highest in size, within a quarter of the length and 4000 steps. Nothing: it is below 0.3 everywhere, or highest at
+/// the end.
+std::optional<double> lagOf(const std::vector<double>& a, const std::vector<double>& b);
+
 }  // namespace cruscotto

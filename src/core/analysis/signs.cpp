@@ -396,8 +396,10 @@ std::optional<FlatTops> flatTopsOf(std::span<const double> x, double step) {
         bottom->top = false;
         bottom->level = -bottom->level;
     }
-    if (top && (!bottom || top->share >= bottom->share)) return top;
-    return bottom;
+    const double both = (top ? top->share : 0) + (bottom ? bottom->share : 0);
+    auto& out = top && (!bottom || top->share >= bottom->share) ? top : bottom;
+    if (out) out->both = both;
+    return out;
 }
 
 std::vector<Jump> jumpsIn(std::span<const double> x, double noise, double step) {

@@ -48,6 +48,7 @@ struct FlatTops {
     bool top = true;
     double share = 0;  ///< of the samples that stand there
     std::size_t count = 0;
+    double both = 0;  ///< of those that stand there or at the other rail
 };
 /// Told from a square wave and from ramps that are held: either the noise that is everywhere else is gone at the
 /// level, or what lies between is a sine that goes on beyond it.

@@ -30,6 +30,22 @@ std::vector<double> windowOf(SpectrumWindow kind, std::size_t n) {
     return out;
 }
 
+/// The same window is asked for again and again.
+const std::vector<double>& cachedWindow(SpectrumWindow kind, std::size_t n) {
+    struct Made {
+        SpectrumWindow kind{};
+        std::vector<double> w;
+    };
+    thread_local std::array<Made, 3> made;
+    thread_local std::size_t oldest = 0;
+    for (const Made& m : made)
+        if (m.kind == kind && m.w.size() == n) return m.w;
+    Made& next = made.at(oldest);
+    oldest = (oldest + 1) % made.size();
+    next = {kind, windowOf(kind, n)};
+    return next.w;
+}
+
 /// Plans are made under a lock, once for a length, and run by any thread.
 class Plans {
 public:
@@ -66,12 +82,23 @@ std::size_t footOf(SpectrumWindow window) {
 
 }  // namespace
 
+std::size_t fastLength(std::size_t n) {
+    const auto fast = [](std::size_t m) {
+        for (const std::size_t factor : {2, 3, 5, 7})
+            while (m % factor == 0) m /= factor;
+        return m == 1;
+    };
+    for (std::size_t m = n; m > 1; --m)
+        if (fast(m)) return m;
+    return n;
+}
+
 Spectrum spectrumOf(std::span<const double> x, double rateHz, std::size_t length, SpectrumWindow window,
                     std::size_t averages) {
     Spectrum out;
     constexpr std::size_t fewest = 16;
     if (length < fewest || x.size() < length || !(rateHz > 0) || averages == 0) return out;
-    const std::vector<double> w = windowOf(window, length);
+    const std::vector<double>& w = cachedWindow(window, length);
     double sum = 0, squares = 0;
     for (const double v : w) sum += v, squares += v * v;
     const auto n = static_cast<double>(length);

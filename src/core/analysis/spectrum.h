@@ -19,6 +19,8 @@ struct Spectrum {
     [[nodiscard]] double density(std::size_t line) const { return power[line] / (stepHz * noiseBandwidth); }
     [[nodiscard]] double hz(std::size_t line) const { return stepHz * static_cast<double>(line); }
 };
+/// The longest length up to n that is quickly transformed: its prime factors are 2, 3, 5 and 7.
+std::size_t fastLength(std::size_t n);
 /// The mean of the spectra of stretches of `length` samples that overlap by half (Welch), `averages` at most and the
 /// newest of them, each without its mean. Of fewer samples than one stretch: no lines.
 Spectrum spectrumOf(std::span<const double> x, double rateHz, std::size_t length, SpectrumWindow window,

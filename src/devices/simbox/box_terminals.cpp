@@ -149,8 +149,7 @@ std::vector<TerminalSetting> boxSettings(const std::string& terminal, const std:
     TerminalSetting mode{"mode", CRUSCOTTO_TEXT("Counts"), {{"pulses", CRUSCOTTO_TEXT("pulses")}}, "pulses"};
     if (*counter == 0) {
         mode.choices.push_back({"quadrature", CRUSCOTTO_TEXT("encoder with CTR1")});
-        if (asked(all, "CTR1"))
-            mode.choices[1].blocked = CRUSCOTTO_TEXT("CTR1 is used as a counter of its own.");
+        if (asked(all, "CTR1")) mode.choices[1].blocked = CRUSCOTTO_TEXT("CTR1 is used as a counter of its own.");
     } else if (quadrature) {
         mode.choices[0].blocked =
             CRUSCOTTO_TEXT("taken: CTR1 is the second track of the encoder at CTR0. Let CTR0 count pulses first.");

@@ -30,6 +30,7 @@ struct BoxSettings {
     std::string scene = "pump";
     std::uint64_t seed = 1;
     double rate = 1000;
+    double sieveHz = 0;  ///< 0: by its own programme
     std::vector<Fault> faults;
     /// Those that are on at t seconds.
     [[nodiscard]] std::vector<std::string_view> on(double t) const {
@@ -51,6 +52,7 @@ Result<BoxSettings> boxSettingsOf(const JsonText& json) {
     s.scene = settings.word("scene", s.scene.c_str());
     if (!sim::makeScene(s.scene, 0)) return failure("There is no scene \"{0}\". Use pump or seed-sorter.", s.scene);
     s.rate = settings.number("rate-hz", s.rate, 100, 200'000);
+    s.sieveHz = settings.number("sieve-hz", 0, 0, 100);
     if (const auto it = j.find("faults"); it != j.end()) {
         if (!it->is_array()) return failure("\"faults\" must be a list.");
         for (const auto& f : *it) {
@@ -129,6 +131,7 @@ public:
             const double t = static_cast<double>(tick) / rate;
             const auto faults = settings.on(t);
             scene_->setFaults(faults);
+            scene_->shake(settings.sieveHz > 0 ? std::optional(settings.sieveHz) : std::nullopt);
             const bool away = std::ranges::find(faults, awayFault) != faults.end();
             auto blocks = measure(tick, end, rate, setup, firstTick);
             if (away && !awaySince) {
@@ -369,6 +372,12 @@ DeviceKind simulatedBoxKind() {
          {},
          "1",
          CRUSCOTTO_TEXT("The same seed makes the same noise.")},
+        {"sieve-hz",
+         CRUSCOTTO_TEXT("Sieve shaken at, in Hz"),
+         SettingInfo::Type::number,
+         {},
+         "0",
+         CRUSCOTTO_TEXT("Of the seed sorter; 0: up and down between 3 and 40 Hz by itself.")},
     };
     std::vector<std::string> faults;
     for (const char* scene : {"pump", "seed-sorter"})

@@ -482,6 +482,71 @@ TEST(KeptMeasure, IsThatOfTheLastSoLongAndStandsInBetween) {
     }
 }
 
+/// Of what a stage makes of inputs that come every millisecond, in parts of `cut`.
+std::vector<double> measuredOf(const Stage& stage, const std::vector<std::vector<double>>& in, std::size_t cut) {
+    auto made = ChainEvaluator::make({stage}, ChannelKind::computed, std::vector<std::string>(in.size(), "V"));
+    EXPECT_TRUE(made.ok());
+    std::vector<double> all;
+    for (std::size_t from = 0; from < in[0].size(); from += cut) {
+        const std::size_t n = std::min(cut, in[0].size() - from);
+        std::vector<Instant> at;
+        for (std::size_t i = 0; i < n; ++i) at.push_back(Instant{} + milliseconds(static_cast<std::int64_t>(from + i)));
+        std::vector<std::span<const double>> inputs;
+        for (const auto& v : in) inputs.push_back(std::span(v).subspan(from, n));
+        Readings out;
+        made.value().process(std::vector<double>(n, std::nan("")), at, out, inputs);
+        all.insert(all.end(), out.values.begin(), out.values.end());
+    }
+    return all;
+}
+
+TEST(KeptMeasure, IsThatOfEachPeriodWhereItIsAskedFor) {
+    const Stage swing = Stage::of("measure", {{"measure", std::string("peak-to-peak")},
+                                              {"when", std::string("period")},
+                                              {"time-s", 1.0},
+                                              {"of", StageSources{{"a", 0, "V", "a"}}}});
+    // Five periods a second; each one's amplitude is its own.
+    std::vector<double> in;
+    for (int i = 0; i < 6000; ++i) {
+        const double turns = i * 5e-3;
+        in.push_back((1 + 0.01 * std::floor(turns)) * std::sin(2 * 3.14159265358979 * turns));
+    }
+    const auto once = measuredOf(swing, {in}, 6000);
+    EXPECT_TRUE(std::isnan(once[1100])) << "its middle is known after a second, a period is over later";
+    int changes = 0;
+    for (std::size_t i = 2000; i < once.size(); ++i) changes += once[i] != once[i - 1];
+    EXPECT_EQ(changes, 20) << "once in each of the twenty periods of four seconds";
+    EXPECT_NEAR(once[4100], 2 * (1 + 0.01 * 19), 0.03) << "the period that ended last";
+    for (const std::size_t cut : {1U, 333U}) {
+        const auto parts = measuredOf(swing, {in}, cut);
+        for (std::size_t i = 0; i < once.size(); ++i)
+            ASSERT_TRUE(parts[i] == once[i] || (std::isnan(parts[i]) && std::isnan(once[i]))) << cut << " " << i;
+    }
+}
+
+TEST(KeptMeasure, IsTakenAtEachEventOfTheLastSignal) {
+    const Stage mean = Stage::of("measure", {{"measure", std::string("mean")},
+                                             {"when", std::string("event")},
+                                             {"time-s", 0.5},
+                                             {"of", StageSources{{"a", 0, "V", "a"}, {"go", 0, "V", "go"}}}});
+    EXPECT_TRUE(checkStage(mean, "").ok());
+    EXPECT_EQ(unitAfter(mean, ""), "V");
+    EXPECT_FALSE(
+        checkStage(Stage::of("measure", {{"when", std::string("event")}, {"of", StageSources{{"a", 0, "V", "a"}}}}), "")
+            .ok())
+        << "whose events?";
+    std::vector<double> a, go;
+    for (int i = 0; i < 4000; ++i) {
+        a.push_back(i * 1e-3);
+        go.push_back((i >= 1500 && i < 1600) || i >= 3200 ? 1 : 0);
+    }
+    const auto out = measuredOf(mean, {a, go}, 700);
+    EXPECT_TRUE(std::isnan(out[1499]));
+    EXPECT_NEAR(out[1500], 1.25, 0.001) << "of the half second before it";
+    EXPECT_EQ(out[3199], out[1500]) << "it stands; a fall is none";
+    EXPECT_NEAR(out[3200], 2.95, 0.001);
+}
+
 TEST(KeptMeasure, OfTwoHoldsTheFirstAgainstTheSecond) {
     const Stage gain = Stage::of("measure", {{"measure", std::string("gain")},
                                              {"time-s", 1.0},
