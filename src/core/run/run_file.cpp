@@ -12,6 +12,37 @@
 
 namespace cruscotto {
 
+Result<sqlite::Database> openRunToRead(const std::string& path) {
+    std::error_code ec;
+    if (!std::filesystem::is_regular_file(path, ec)) return failure("{0} is not there, or is not a file.", path);
+    sqlite3* db = nullptr;
+    // Writable where that is allowed, so that SQLite can take back the half of a commit that a kill has left.
+    int opened = sqlite3_open_v2(path.c_str(), &db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX, nullptr);
+    if (opened != SQLITE_OK) {
+        sqlite3_close_v2(db);
+        opened = sqlite3_open_v2(path.c_str(), &db, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, nullptr);
+    }
+    sqlite::Database out(db);
+    if (opened != SQLITE_OK) return failure("{0} cannot be opened ({1}).", path, sqlite3_errmsg(db));
+    sqlite3_busy_timeout(db, 2000);
+    sqlite3_db_config(db, SQLITE_DBCONFIG_DEFENSIVE, 1, nullptr);
+    sqlite3_db_config(db, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, nullptr);
+    sqlite3_db_config(db, SQLITE_DBCONFIG_ENABLE_TRIGGER, 0, nullptr);
+    sqlite3_db_config(db, SQLITE_DBCONFIG_ENABLE_VIEW, 0, nullptr);
+    sqlite3_limit(db, SQLITE_LIMIT_LENGTH, 1 << 30);
+    sqlite::Statement version(db, "SELECT value FROM run WHERE key='version'");
+    if (!version.step())
+        return failure("{0} is not a run, or its beginning is damaged ({1}).", path, sqlite3_errmsg(db));
+    if (version.integer(0) > runformat::version)
+        return failure("{0} was recorded by a newer version of Cruscotto (format {1}). Update to open it.", path,
+                       version.integer(0));
+    if (version.integer(0) < runformat::version)
+        return failure("{0} was recorded by an early build of Cruscotto (format {1}), which is no longer read.", path,
+                       version.integer(0));
+    version = {};
+    return out;
+}
+
 using sqlite::Statement;
 
 RunFile::~RunFile() {

@@ -10,6 +10,10 @@
 
 namespace cruscotto {
 
+/// Opens a run to read it, with what a hostile file's schema could do by itself switched off. Errors: it is not there,
+/// is no run, or of another format.
+Result<sqlite::Database> openRunToRead(const std::string& path);
+
 /// The file of a run that is being written: the database, its write-ahead log, and what there is when somebody removes
 /// the file meanwhile. What stands in it is the run writer's. Confined to one thread; does not move, since SQLite knows
 /// its address.

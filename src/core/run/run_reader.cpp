@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <cstring>
-#include <filesystem>
 #include <limits>
 #include <map>
 #include <nlohmann/json.hpp>
@@ -11,6 +10,7 @@
 
 #include "core/base/json_text.h"
 #include "core/chain/chain.h"
+#include "core/run/run_file.h"
 #include "core/run/run_format.h"
 #include "core/run/sample_codec.h"
 #include "core/run/sqlite.h"
@@ -95,40 +95,15 @@ const RunInfo& RunReader::info() const {
 }
 
 Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std::optional<int> asked) {
-    std::error_code ec;
-    if (!std::filesystem::is_regular_file(path, ec)) return failure("{0} is not there, or is not a file.", path);
+    auto opened = openRunToRead(path);
+    if (!opened) return opened.error();
     auto state = std::make_unique<State>();
-    sqlite3* db = nullptr;
-    // Writable where that is allowed, so that SQLite can take back the half of a commit that a kill has left.
-    int opened = sqlite3_open_v2(path.c_str(), &db, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX, nullptr);
-    if (opened != SQLITE_OK) {
-        sqlite3_close_v2(db);
-        opened = sqlite3_open_v2(path.c_str(), &db, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX, nullptr);
-    }
-    state->db.reset(db);
-    if (opened != SQLITE_OK) return failure("{0} cannot be opened ({1}).", path, sqlite3_errmsg(db));
-    sqlite3_busy_timeout(db, 2000);
-    // What a hostile file's schema could do by itself is switched off.
-    sqlite3_db_config(db, SQLITE_DBCONFIG_DEFENSIVE, 1, nullptr);
-    sqlite3_db_config(db, SQLITE_DBCONFIG_TRUSTED_SCHEMA, 0, nullptr);
-    sqlite3_db_config(db, SQLITE_DBCONFIG_ENABLE_TRIGGER, 0, nullptr);
-    sqlite3_db_config(db, SQLITE_DBCONFIG_ENABLE_VIEW, 0, nullptr);
-    sqlite3_limit(db, SQLITE_LIMIT_LENGTH, 1 << 30);
-
+    state->db = std::move(opened.value());
+    sqlite3* const db = state->db.get();
     RunInfo& info = state->info;
     info.path = path;
     if (Statement pages(db, "SELECT page_count * page_size FROM pragma_page_count, pragma_page_size"); pages.step())
         info.fileBytes = static_cast<std::uint64_t>(pages.integer(0));
-    Statement version(db, "SELECT value FROM run WHERE key='version'");
-    if (!version.step())
-        return failure("{0} is not a run, or its beginning is damaged ({1}).", path, sqlite3_errmsg(db));
-    if (version.integer(0) > runformat::version)
-        return failure("{0} was recorded by a newer version of Cruscotto (format {1}). Update to open it.", path,
-                       version.integer(0));
-    if (version.integer(0) < runformat::version)
-        return failure("{0} was recorded by an early build of Cruscotto (format {1}), which is no longer read.", path,
-                       version.integer(0));
-    version = {};
     Statement closed(db, "SELECT value FROM run WHERE key='state'");
     info.closed = closed.step() && closed.string(0) == "closed";
 

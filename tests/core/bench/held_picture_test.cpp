@@ -4,35 +4,18 @@
 #include <numbers>
 #include <random>
 
-#include "core/history/history_source.h"
-#include "core/history/timeline.h"
+#include "read_signal.h"
 #include "support.h"
 
 namespace cruscotto {
 namespace {
 
-/// One signal, "in", that was read for so long.
-struct ReadSignal {
-    template <class F>
-    ReadSignal(double rateHz, double time, F&& f)
-        : bench(test::oneSignal()), timeline(std::make_shared<Timeline>(4096)), end(Instant{} + seconds(time)) {
-        const auto n = static_cast<std::size_t>(rateHz * time);
-        std::vector<double> values(n);
-        for (std::size_t i = 0; i < n; ++i) values[i] = f(static_cast<double>(i) / rateHz);
-        auto history = std::make_shared<SignalHistory>(timeline, SampleType::float64, HistorySize{1 << 21, 1 << 12});
-        timeline->append(*test::clockedBlock(test::oneChannelGroup(rateHz), 0, {}, values));
-        history->append(values, {values, {}});
-        source.set("in", history, {}, ChannelKind::analogInput);
-        source.setExtent({Instant{}, end});
-    }
+struct HeldSignal : test::ReadSignal {
+    using test::ReadSignal::ReadSignal;
     [[nodiscard]] std::vector<HeldAt> held(const HoldOn& on, double window, std::size_t most = 1,
                                            double before = 0.25) const {
         return heldAt(source, bench, on, end, seconds(window * (1 - before)), seconds(window), most);
     }
-    Bench bench;
-    HistorySource source;
-    std::shared_ptr<Timeline> timeline;
-    Instant end;
 };
 
 double wave(double hz, double t) {
@@ -51,7 +34,7 @@ TEST(HeldPicture, StandsOnTheSameMomentOfTheWaveFromSlowToFast) {
     for (const Case c : {Case{0.05, 20, 100, 30}, Case{12, 5000, 10, 0.25}, Case{4000, 100'000, 2, 1e-3}}) {
         SCOPED_TRACE(c.hz);
         for (const double more : {0.0, 0.13, 0.31}) {  // whenever it is looked at
-            ReadSignal s(c.rate, c.time + more / c.hz, [&](double t) { return wave(c.hz, t); });
+            HeldSignal s(c.rate, c.time + more / c.hz, [&](double t) { return wave(c.hz, t); });
             const auto found = s.held({"in"}, c.window);
             ASSERT_EQ(found.size(), 1U);
             EXPECT_NEAR(offRise(c.hz, found[0].at), 0, 0.003);
@@ -69,7 +52,7 @@ TEST(HeldPicture, StandsOnTheSameMomentOfTheWaveFromSlowToFast) {
 TEST(HeldPicture, NoiseAboutTheLevelIsNoCrossing) {
     std::mt19937 random(1);
     std::normal_distribution<double> normal(0, 0.03);
-    const ReadSignal s(5000, 6, [&](double t) { return wave(5, t) + normal(random); });
+    const HeldSignal s(5000, 6, [&](double t) { return wave(5, t) + normal(random); });
     const auto found = s.held({"in", 0.0}, 1, 10);
     ASSERT_EQ(found.size(), 10U);
     for (std::size_t i = 0; i < found.size(); ++i) {
@@ -79,9 +62,9 @@ TEST(HeldPicture, NoiseAboutTheLevelIsNoCrossing) {
 }
 
 TEST(HeldPicture, SaysWhereThereIsNothingToStandOn) {
-    const ReadSignal still(100, 20, [](double) { return 3.0; });
+    const HeldSignal still(100, 20, [](double) { return 3.0; });
     EXPECT_TRUE(still.held({"in"}, 1).empty());
-    const ReadSignal s(100, 20, [](double t) { return wave(1, t); });
+    const HeldSignal s(100, 20, [](double t) { return wave(1, t); });
     EXPECT_TRUE(s.held({"in", 2.0}, 1).empty()) << "it never gets there";
     EXPECT_TRUE(s.held({"nobody"}, 1).empty());
     EXPECT_EQ(s.held({"in", 0.5}, 1).size(), 1U);
@@ -90,7 +73,7 @@ TEST(HeldPicture, SaysWhereThereIsNothingToStandOn) {
 TEST(HeldPicture, PicturesOfOneWaveLieOverEachOther) {
     std::mt19937 random(2);
     std::normal_distribution<double> normal(0, 0.1);
-    const ReadSignal s(5000, 8, [&](double t) { return wave(5, t) + normal(random); });
+    const HeldSignal s(5000, 8, [&](double t) { return wave(5, t) + normal(random); });
     const SignalSpec& signal = *s.bench.signal("in");
     std::vector<std::vector<double>> pictures;
     for (const HeldAt& at : s.held({"in", 0.0}, 0.5, 16))
