@@ -76,6 +76,12 @@ void Engine::State::enqueue(Running& from, BlockPtr block) {
     }
     queuedBytes += bytes;
     const bool sleeps = put({std::move(block), {}});
+    const std::uint64_t ticket = ++handed;
+    if (inStep) {
+        queueChanged.notify_all();
+        queueChanged.wait(lock, [&]() HOLDING(queueMutex) { return worked >= ticket || from.leaving || quitting; });
+        return;
+    }
     lock.unlock();
     if (sleeps) queueChanged.notify_all();
 }
@@ -121,7 +127,11 @@ void Engine::State::work() {
     while (true) {
         {
             Lock lock(queueMutex);
-            queueChanged.wait(lock, [&]() HOLDING(queueMutex) { return !queue.empty() || quitting; });
+            const auto something = [&]() HOLDING(queueMutex) { return !queue.empty() || quitting; };
+            if (const auto rest = untilRules())
+                queueChanged.wait_for(lock, std::chrono::nanoseconds(rest->ns), something);
+            else
+                queueChanged.wait(lock, something);
             if (queue.empty() && quitting) return;
             items.swap(queue);
             queuedBytes = 0;
@@ -133,18 +143,25 @@ void Engine::State::work() {
                 guarded([&] {
                     process(item.block);
                     driveReactions();
+                    if (options.pace == Pace::asFastAsPossible && rules.evaluator) rules.evaluator->advance(now());
+                    driveRules();
                 });
             if (!item.command) continue;
             source.setExtent({{0}, now()});  // whoever waits for the command sees all that came before it
             guarded(item.command);
         }
+        const auto blocks = std::ranges::count_if(items, [](const Item& item) { return item.block != nullptr; });
         items.clear();
         const Instant t = now();
         source.setExtent({{0}, t});
         guarded([&] {
             if (gate && gate->plan().at && t >= *gate->plan().at && gate->shots() == 0) gate->trigger(*gate->plan().at);
             if (recorder && !brokenDown) anchorRecording(t);
+            if (!brokenDown) passRules(t);
         });
+        const Lock lock(queueMutex);
+        worked += static_cast<std::uint64_t>(blocks);
+        if (inStep && blocks) queueChanged.notify_all();
     }
 }
 
@@ -218,6 +235,7 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     s.bench = bench;
     s.indexSignals();
     s.arrangeComputed();
+    s.arrangeRules();
     {
         const Lock lock(s.devicesMutex);
         s.atRest = s.options.outputsAtRest;

@@ -9,6 +9,8 @@
 
 #include "core/bench/bench.h"
 #include "core/history/signal_history.h"
+#include "core/rules/alarm_book.h"
+#include "core/rules/rehearsal.h"
 #include "devices/device_kind.h"
 #include "engine/output_arbiter.h"
 #include "engine/recorder.h"
@@ -31,6 +33,20 @@ struct Reaction {
     std::string output;
     double valueAbove = 1;
     double valueBelow = 0;
+};
+
+/// What a rule of the bench is doing.
+struct RuleReport {
+    std::string id;
+    RuleState state;
+    std::string done;      ///< what it did last, in words; empty: nothing yet
+    bool latched = false;  ///< it holds an output until a person resets it
+};
+/// What a rule wants that is not the engine's to do: recordings, pages and tones.
+struct RuleRequest {
+    std::string rule;
+    Action action;
+    Instant at;
 };
 
 struct EngineOptions {
@@ -107,6 +123,18 @@ public:
     /// From now on, instead of those before. Worked out as blocks arrive, on the engine's thread; an output is set when
     /// the side of the level changes, and once for where it stands now.
     void setReactions(const std::vector<Reaction>& reactions);
+
+    /// The bench's rules, in their order, as of a tenth of a second ago or since something happened.
+    [[nodiscard]] std::vector<RuleReport> ruleReports() const;
+    /// Once each.
+    std::vector<RuleRequest> takeRuleRequests();
+    /// Lets go of outputs that a latched interlock holds. False while it still holds, or where there is none.
+    bool resetRule(const std::string& id);
+    /// A person lets go of the output: rules decide about it again. False where nobody had set it by hand.
+    bool releaseOutput(const std::string& signal);
+    [[nodiscard]] std::vector<Alarm> alarms() const;
+    void acknowledgeAlarm(const std::string& rule, const std::string& person, const std::string& comment);
+    void shelveAlarm(const std::string& rule, Duration forTime);
 
     /// What ended the work of the engine itself, as no memory; empty: nothing. The outputs are safe then, nothing more
     /// is measured, and what was recorded is whole.

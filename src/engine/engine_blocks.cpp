@@ -287,6 +287,7 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
         finished.clear();
         b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);
         if (!reactions.empty()) react(b.spec->id);
+        feedRules(*b.spec, *block);
         if (!published.empty()) publish(b.spec->id);
         if (gate) gate->look(b.spec->id, readings, *block);
         for (const FinishedBucket& f : finished)
@@ -382,7 +383,10 @@ void Engine::State::markOutputs(const std::string& device) {
 void Engine::State::markLost(const std::string& device, Quality quality) {
     for (auto& [key, group] : groups)
         if (key.first == device && !key.second.starts_with(outputGroup)) {
-            for (Bound& b : group.bound) b.history->markLost(now(), quality);
+            for (Bound& b : group.bound) {
+                b.history->markLost(now(), quality);
+                if (rules.evaluator) rules.evaluator->lose(b.spec->id, now());
+            }
             forgetEvidence(group);
         }
     markComputedLost(device, quality);

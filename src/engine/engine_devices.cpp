@@ -59,6 +59,7 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
                     w.addEvent(at, std::string("device ") + linkStateWord(state), device + ": " + words);
                 });
         }
+        if (changed && rules.evaluator) rules.evaluator->device(device, !reachable(state), now());
         lookAtFallen(device, status);
         if (state == LinkState::live)
             unreached.erase(device);
@@ -129,6 +130,7 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
             down[spec->terminal] = was ? std::optional(was->value) : std::nullopt;
             if (!isDriven(*spec)) continue;
             arbiter.restart(spec->id, spec->output->safe);
+            askAs(*spec, OutputHolder::interlock, rules.holds);  // is none the less in force
             ask(*spec, OutputHolder::safe, spec->output->safe,
                 text(CRUSCOTTO_TEXT("{0} is out of reach, and nobody watches over its outputs."),
                      bench.device(device) ? bench.device(device)->name : device));
@@ -140,6 +142,7 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
                 arbiter.ask(spec->id, OutputHolder::start,
                             spec->output->onReturn == OutputSpec::OnReturn::before && was ? *was : spec->output->start);
             send(*spec, arbiter.release(spec->id, OutputHolder::safe));
+            rules.outputsToLook.insert(spec->id);  // rules that hold want it still
         }
     }
     // What was set before this was known has not reached it, and does not any more.
@@ -317,6 +320,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
     for (const auto& signal : bench.signals)
         if (signal->device == spec.id && signal->output) {
             arbiter.forget(signal->id);
+            askRules(*signal);  // first: what is held must not be driven for a moment
             ask(*signal, OutputHolder::start, signal->output->start);
         }
     r->before = std::move(before);
@@ -332,6 +336,7 @@ void Engine::State::take(const Bench& next) {
     const Bench before = std::exchange(bench, next);
     indexSignals();
     arrangeComputed();
+    arrangeRules();
     const Lock lock(devicesMutex);
     if (stopped) return;
     reap();
@@ -384,8 +389,10 @@ void Engine::State::take(const Bench& next) {
     }
     for (const auto& signal : bench.signals) {
         const SignalSpec* old = before.signal(signal->id);
-        if (signal->output && (!old || old->device != signal->device || old->terminal != signal->terminal))
+        if (signal->output && (!old || old->device != signal->device || old->terminal != signal->terminal)) {
+            askRules(*signal);
             ask(*signal, OutputHolder::start, signal->output->start);
+        }
     }
     noteBench(now());
 }

@@ -180,6 +180,30 @@ struct Engine::State {
     /// Outputs that their devices have put to safe values, by device and terminal, and where they stood.
     std::map<std::string, std::map<std::string, std::optional<double>>> fallen;
     OutputArbiter arbiter;
+    // rules
+    struct Ramp {
+        std::size_t rule = 0;
+        std::string output;
+        double from = 0, to = 0;
+        Instant began;
+        double seconds = 1;
+        bool over = false;
+    };
+    using RuleWishes = std::map<std::string, std::map<std::size_t, double>>;
+    struct {
+        std::optional<RuleEvaluator> evaluator;
+        /// What active rules want of outputs, by the output and the rule's place: the first prevails.
+        RuleWishes wishes, holds;
+        std::set<std::string> latched;  // rules whose interlock waits for a person
+        std::vector<Ramp> ramps;
+        std::set<std::string> outputsToLook;  // whose wishes have changed
+        std::deque<RuleFiring> pending;       // not acted on yet
+        std::vector<std::string> done;        // what each did last
+    } rules;
+    AlarmBook alarms;
+    bool rulesChanged = false;
+    Instant rulesPublished;
+    std::size_t ruleReportsMade = 0;
     std::set<std::string> unreached;  // devices that take nothing now
     Instant lastAnchor;
     std::int64_t wallOffset = 0;  // wall clock less bench time at the last anchor
@@ -198,6 +222,10 @@ struct Engine::State {
     std::deque<Item> queue GUARDED_BY(queueMutex);
     std::size_t queuedBytes GUARDED_BY(queueMutex) = 0;
     bool quitting GUARDED_BY(queueMutex) = false;
+    /// As fast as possible, with rules: a device waits until its block has been worked on, so that what a rule sets
+    /// comes at the same sample in every run.
+    std::atomic<bool> inStep{false};
+    std::uint64_t handed GUARDED_BY(queueMutex) = 0, worked GUARDED_BY(queueMutex) = 0;  // blocks
     int alive GUARDED_BY(queueMutex) = 0;       // threads of devices that have not ended
     std::string lostTo GUARDED_BY(queueMutex);  // why the last of `lost` were
 
@@ -208,6 +236,9 @@ struct Engine::State {
     std::map<std::string, OutputState> outputs GUARDED_BY(mutex);            // as the arbiter has them
     std::vector<SeenTerminal> seen GUARDED_BY(mutex);
     std::vector<Mark> marks GUARDED_BY(mutex);
+    std::vector<RuleReport> ruleReports GUARDED_BY(mutex);
+    std::vector<RuleRequest> ruleRequests GUARDED_BY(mutex);
+    std::vector<Alarm> alarmsNow GUARDED_BY(mutex);
     std::vector<Span> recorded GUARDED_BY(mutex);
     RecordingStatus lastRecording GUARDED_BY(mutex);
     bool recordingNow GUARDED_BY(mutex) = false;
@@ -353,6 +384,30 @@ struct Engine::State {
     /// With `readings` of the signal: notes which outputs are to be set behind this block.
     void react(const std::string& signal);
     void driveReactions();
+    /// The bench's rules; those that are as they were go on.
+    void arrangeRules();
+    [[nodiscard]] static bool reachable(LinkState state);
+    /// With `readings` of the signal.
+    void feedRules(const SignalSpec& spec, const Block& block);
+    /// What came of it: wishes, marks, alarms, events.
+    void fireRules();
+    void fire(const RuleFiring& firing);
+    /// What the rules want now goes to the outputs whose wishes have changed.
+    void settleOutputs();
+    void endRule(std::size_t i, const RuleSpec& rule);
+    void actOn(const RuleFiring& firing, const RuleSpec& rule, const Action& a);
+    [[nodiscard]] std::string readingsOf(const RuleSpec& rule) const;
+    [[nodiscard]] std::string readingText(const std::string& signal) const;
+    /// What the rules want of the output, to the arbiter.
+    void askRules(const SignalSpec& spec) HOLDING(devicesMutex);
+    void askAs(const SignalSpec& spec, OutputHolder holder, const RuleWishes& all) HOLDING(devicesMutex);
+    /// fireRules(), and their wishes to the outputs.
+    void driveRules();
+    /// Time has come to t.
+    void passRules(Instant t);
+    void publishRules(Instant t);
+    /// When they have something to do although nothing comes; nothing: never.
+    [[nodiscard]] std::optional<Duration> untilRules() const;
     /// With `readings` of the signal: the newest good one, to be handed to the devices that publish it.
     void publish(const std::string& signal);
     /// What triggered the shots taken since the last call, into the run.

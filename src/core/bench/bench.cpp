@@ -1,6 +1,7 @@
 #include "core/bench/bench.h"
 
 #include "core/base/units.h"
+#include "core/bench/rule_file.h"
 #include "core/chain/stage_kind.h"
 
 #include <algorithm>
@@ -71,7 +72,7 @@ const PageSpec* Bench::page(const std::string& id) const {
 bool sameBench(const Bench& a, const Bench& b) {
     return a.name == b.name && a.notes == b.notes && a.recording == b.recording && a.ribbonSignal == b.ribbonSignal &&
            a.windowSeconds == b.windowSeconds && a.coverage == b.coverage && a.extra == b.extra &&
-           a.expected == b.expected && sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) &&
+           a.expected == b.expected && sameParts(a.rules, b.rules) && sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) &&
            sameParts(a.pages, b.pages);
 }
 
@@ -141,7 +142,7 @@ Bench withoutSignal(Bench bench, const std::string& id) {
     }
     dropFromPages(bench, id);
     std::erase_if(bench.expected, [&](const ExpectedMeasure& e) { return e.signal == id || e.against == id; });
-    return bench;
+    return withoutRulesOf(std::move(bench), id);
 }
 
 Bench withDevice(Bench bench, DeviceSpec device) {
@@ -151,6 +152,7 @@ Bench withDevice(Bench bench, DeviceSpec device) {
 
 Bench withoutDevice(Bench bench, const std::string& id) {
     take(bench.devices, id);
+    bench = withoutRulesOf(std::move(bench), id);
     const auto signals = bench.signals;
     for (const auto& signal : signals)
         if (signal->device == id && !signal->computed) bench = withoutSignal(std::move(bench), signal->id);
@@ -174,7 +176,7 @@ Bench withPage(Bench bench, PageSpec page) {
 
 Bench withoutPage(Bench bench, const std::string& id) {
     take(bench.pages, id);
-    return bench;
+    return withoutRulesOf(std::move(bench), id);
 }
 
 Bench withTile(Bench bench, const std::string& page, TileSpec tile) {

@@ -4,6 +4,7 @@
 #include <memory>
 #include <nlohmann/json_fwd.hpp>
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -11,6 +12,7 @@
 #include "core/base/result.h"
 #include "core/bench/tile_kinds.h"
 #include "core/chain/chain.h"
+#include "core/rules/rule.h"
 #include "core/signal/scale.h"
 
 /// The bench document: what is connected, what the signals mean and how they are shown. A value: copies share their
@@ -148,14 +150,19 @@ struct PageSpec {
 /// What people write about a run.
 struct RunNotes {
     std::string title, person, specimen, words;  ///< person: who ran it
+    /// What was found of it, once it is over: "good", "bad", or other words.
+    std::string verdict = {};
     bool operator==(const RunNotes&) const = default;
 };
 
-/// Where they stand in a bench's "recording", and in a run's table of facts.
+/// Where they stand in a run's table of facts.
 inline constexpr std::pair<const char*, std::string RunNotes::*> runNoteKeys[] = {{"title", &RunNotes::title},
                                                                                   {"person", &RunNotes::person},
                                                                                   {"specimen", &RunNotes::specimen},
-                                                                                  {"notes", &RunNotes::words}};
+                                                                                  {"notes", &RunNotes::words},
+                                                                                  {"verdict", &RunNotes::verdict}};
+/// And in a bench's "recording", where nothing is found yet.
+inline constexpr std::span benchNoteKeys = std::span(runNoteKeys).first<4>();
 
 /// How runs of the bench are named, cut into files and described.
 struct RecordingSpec {
@@ -195,6 +202,7 @@ struct Bench {
     std::vector<std::shared_ptr<const DeviceSpec>> devices;
     std::vector<std::shared_ptr<const SignalSpec>> signals;
     std::vector<std::shared_ptr<const PageSpec>> pages;
+    std::vector<std::shared_ptr<const RuleSpec>> rules;  ///< of two that want different things, the first prevails
     std::vector<ExpectedMeasure> expected;  ///< one for a measure at most
     std::string ribbonSignal;
     double windowSeconds = 30;  ///< how much time the traces show

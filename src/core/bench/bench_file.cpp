@@ -13,6 +13,7 @@
 #include "core/analysis/measures.h"
 #include "core/base/whole_file.h"
 #include "core/bench/bench.h"
+#include "core/bench/rule_file.h"
 #include "core/bench/run_name.h"
 #include "core/bench/signal_json.h"
 #include "core/bench/tile_settings.h"
@@ -298,6 +299,9 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         page.extra = p.rest();
         bench.pages.push_back(std::make_shared<const PageSpec>(std::move(page)));
     });
+    f.list("rules", mostRules, [&](const Json& j, const std::string& where) {
+        bench.rules.push_back(std::make_shared<const RuleSpec>(readRule(j, where, out.problems)));
+    });
     f.list("expected", mostExpected, [&](const Json& j, const std::string& where) {
         JsonFields e(j, where, out.problems);
         ExpectedMeasure expected;
@@ -332,7 +336,7 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
                 r.complain(key, text("A number from 0 to {0} is expected here.", most));
         }
         spec.preflight = r.flag("pre-flight");
-        for (const auto& [key, words] : runNoteKeys) spec.notes.*words = r.words(key);
+        for (const auto& [key, words] : benchNoteKeys) spec.notes.*words = r.words(key);
         spec.extra = r.rest();
     }
     bench.ribbonSignal = f.string("ribbon");
@@ -344,6 +348,7 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
         f.complain("coverage-factor", text("A number from {0} to {1} is expected here.", leastCoverage, mostCoverage));
     bench.extra = f.rest();
     checkReferences(bench, out.problems);
+    checkRules(bench, out.problems);
     if (out.problems.empty() && also) out.problems = also(bench);
     if (out.problems.empty()) {
         out.bench = std::move(bench);
@@ -371,7 +376,7 @@ std::string writeBench(const Bench& bench) {
         if (spec.splitMegabytes > 0) r["split-mb"] = spec.splitMegabytes;
         r["keep-free-mb"] = spec.keepFreeMegabytes;
         if (spec.preflight) r["pre-flight"] = true;
-        for (const auto& [key, words] : runNoteKeys)
+        for (const auto& [key, words] : benchNoteKeys)
             if (!(spec.notes.*words).empty()) r[key] = spec.notes.*words;
         addExtra(r, spec.extra);
         j["recording"] = r;
@@ -398,6 +403,7 @@ std::string writeBench(const Bench& bench) {
         addExtra(p, page->extra);
         j["pages"].push_back(p);
     }
+    for (const auto& rule : bench.rules) j["rules"].push_back(ruleJson(*rule));
     for (const ExpectedMeasure& expected : bench.expected) {
         Json e;
         e["signal"] = expected.signal;

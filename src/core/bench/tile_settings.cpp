@@ -75,13 +75,29 @@ const std::vector<TileSetting>& ofSpectrum() {
          Type::choice,
          "linear",
          {{"linear", CRUSCOTTO_TEXT("linear")}, {"logarithmic", CRUSCOTTO_TEXT("logarithmic")}}},
-        {"speed", CRUSCOTTO_TEXT("Orders of the speed"), Type::signal}};
+        {"speed", CRUSCOTTO_TEXT("Orders of the speed"), Type::signal},
+        {"base-hz", CRUSCOTTO_TEXT("Harmonics of the line at, in Hz"), Type::number},
+        {"over-time",
+         CRUSCOTTO_TEXT("Spectra over time, below"),
+         Type::choice,
+         "no",
+         {{"no", CRUSCOTTO_TEXT("are not shown")},
+          {"window", CRUSCOTTO_TEXT("over what the traces show")},
+          {"60", CRUSCOTTO_TEXT("over the last minute")},
+          {"600", CRUSCOTTO_TEXT("over the last ten minutes")}}}};
     return all;
 }
 
 const std::vector<TileSetting>& ofTrace() {
     static const std::vector<TileSetting> all{
         {"time-s", CRUSCOTTO_TEXT("Time of its own, in seconds"), Type::number},
+        {"lens",
+         CRUSCOTTO_TEXT("While a stretch stands"),
+         Type::choice,
+         "no",
+         {{"no", CRUSCOTTO_TEXT("it shows the time around it too")},
+          {"yes", CRUSCOTTO_TEXT("it shows the stretch alone, as a lens")}}},
+        {"own-lanes", CRUSCOTTO_TEXT("In lanes of their own"), Type::kept},
         {"hold",
          CRUSCOTTO_TEXT("Stand still"),
          Type::choice,

@@ -1,0 +1,48 @@
+#pragma once
+
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "core/base/time.h"
+
+namespace cruscotto {
+
+/// The states of an alarm (IEC 62682:2014, 5.3; ISA-18.2).
+enum class AlarmState { unacknowledged, acknowledged, returnedUnacknowledged, shelved };
+const char* alarmStateWord(AlarmState state);
+
+struct Alarm {
+    std::string rule;  ///< the id of the rule that raises it
+    int priority = 2;  ///< 1 is the most urgent
+    std::string words;
+    AlarmState state = AlarmState::unacknowledged;
+    Instant raised;
+    std::optional<Instant> returned;  ///< what raised it is over
+    std::string person, comment;      ///< of who acknowledged it
+    std::optional<Instant> shelvedUntil;
+    std::size_t times = 1;  ///< that it was raised since it was acknowledged last
+    bool first = false;     ///< of several that came together: the one that came first
+    bool operator==(const Alarm&) const = default;
+};
+
+/// All alarms that stand, and what people did about them. Confined to one thread.
+class AlarmBook {
+public:
+    /// Again, where it stands already: its words are the new ones, and it is unacknowledged again if it had returned.
+    void raise(const std::string& rule, int priority, const std::string& words, Instant at);
+    /// What raised it is over: it stays until it is acknowledged, unless it has been.
+    void clear(const std::string& rule, Instant at);
+    /// False where there is none that waits for it.
+    bool acknowledge(const std::string& rule, const std::string& person, const std::string& comment, Instant at);
+    /// Not shown among the urgent ones until then; what is there comes back by itself.
+    void shelve(const std::string& rule, Instant until);
+    /// In the order of urgency: unacknowledged first, then by priority, then the newest first; shelved last.
+    [[nodiscard]] std::vector<Alarm> list(Instant now) const;
+
+private:
+    std::map<std::string, Alarm> alarms_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,252 @@
+// Rules at work: what they do to outputs, runs and alarms.
+#include "core/bench/rule_file.h"
+#include "core/run/run_reader.h"
+#include "scripted_device.h"
+
+namespace cruscotto {
+namespace {
+
+using test::eventually;
+using test::ScriptedDevice;
+using test::TempFolder;
+
+/// A bench whose one output is ruled by its one input, live; readings come when the test says so.
+class RulesAtWork : public testing::Test {
+protected:
+    static RuleSpec rule(const std::string& json) {
+        auto read = ruleFromText(test::oneOutput(), json);
+        if (!read) throw std::runtime_error(read.error().english());
+        return read.value();
+    }
+    void begin(const std::vector<std::string>& rules, const std::string& run = {}) {
+        bench = test::oneOutput();
+        for (const std::string& json : rules) bench = withRule(bench, rule(json));
+        auto options = test::scripted(log, [this](DeviceSink& sink, const std::stop_token& stop) {
+            {
+                const std::lock_guard lock(mutex);
+                device = &sink;
+            }
+            test::waitForStop(stop);
+            const std::lock_guard lock(mutex);
+            device = nullptr;
+        });
+        if (run.empty()) {
+            engine = Engine::start(bench, options);
+        } else {
+            auto started = Engine::startRecorded(bench, run, options);
+            ASSERT_TRUE(started.ok());
+            engine = std::move(started.value());
+        }
+        ASSERT_TRUE(eventually([&] {
+            const std::lock_guard lock(mutex);
+            return device != nullptr;
+        }));
+    }
+    void TearDown() override {
+        if (engine) engine->stop();
+    }
+    void read(double v) {
+        const std::lock_guard lock(mutex);
+        auto block = std::make_shared<Block>();
+        block->group = group;
+        block->firstIndex = samples++;
+        block->t0 = device->now();
+        block->times = {block->t0};
+        block->columns.emplace_back(std::vector<double>{v});
+        device->deliver(block);
+    }
+    void link(LinkState state) {
+        const std::lock_guard lock(mutex);
+        device->report({state, "as the test says", 0, 0, 0, {}});
+    }
+    [[nodiscard]] double drive() const {
+        const auto state = engine->outputState("drive");
+        return state ? state->value : std::nan("");
+    }
+    bool driven(double v) {
+        return eventually([&] { return drive() == v; });
+    }
+    bool told(const std::string& words) {
+        return eventually([&] {
+            const auto all = log.all();
+            return std::ranges::find(all, words) != all.end();
+        });
+    }
+    ScriptedDevice::Log log;
+    std::mutex mutex;
+    DeviceSink* device = nullptr;
+    std::uint64_t samples = 0;
+    std::shared_ptr<ScanGroup> group = [] {
+        auto out = std::make_shared<ScanGroup>();
+        out->device = "box";
+        out->name = "in";
+        out->channels = {{"AI0", SampleType::float64, ChannelKind::analogInput}};
+        return out;
+    }();
+    Bench bench;
+    std::unique_ptr<Engine> engine;
+};
+
+const char* const tooHigh = R"({"id": "high", "name": "Too high", "when": {"is": "above", "signal": "in", "level": 5},
+    "then": [{"do": "set", "output": "drive", "value": 1}, {"do": "mark", "words": "at {in}"}],
+    "until": {"is": "below", "signal": "in", "level": 4}})";
+
+TEST_F(RulesAtWork, AnOutputIsSetAndGoesBackAndAllOfItIsInTheRun) {
+    const TempFolder folder;
+    begin({tooHigh}, folder.file("a.run"));
+    ASSERT_TRUE(driven(3)) << "its start value";
+    read(6);
+    ASSERT_TRUE(driven(1));
+    EXPECT_EQ(engine->outputState("drive")->holder, OutputHolder::rule);
+    EXPECT_EQ(engine->outputState("drive")->why.english(), "Too high");
+    EXPECT_TRUE(told("AO0=1"));
+    read(4.5);
+    read(3);
+    ASSERT_TRUE(driven(3));
+    ASSERT_TRUE(eventually([&] { return engine->ruleReports().at(0).state.count == 1; }));
+    EXPECT_EQ(engine->ruleReports()[0].id, "high");
+    engine->stop();
+    const RunInfo info = RunReader::open(folder.file("a.run")).value()->info();
+    std::vector<std::string> events;
+    for (const RunEvent& e : info.events)
+        if (e.kind == "rule") events.push_back(e.words);
+    ASSERT_EQ(events.size(), 2U);
+    EXPECT_EQ(events[0], "Too high holds (In 6 counts): set Drive to 1 V, mark \"at {in}\"");
+    ASSERT_EQ(info.marks.size(), 1U);
+    EXPECT_EQ(info.marks[0].words, "at 6.00 counts");
+    EXPECT_EQ(info.bench.rules.size(), 1U) << "and the rule itself";
+}
+
+TEST_F(RulesAtWork, ADelayRunsOutThoughNothingComes) {
+    begin({R"({"id": "r", "when": {"is": "above", "signal": "in", "level": 5, "for-s": 0.05},
+               "then": [{"do": "set", "output": "drive", "value": 2}]})"});
+    read(6);
+    EXPECT_TRUE(driven(2));
+}
+
+TEST_F(RulesAtWork, ADeadInputKeepsNothingOn) {
+    begin({R"({"id": "heat", "when": {"is": "below", "signal": "in", "level": 5},
+               "then": [{"do": "set", "output": "drive", "value": 9}],
+               "else": [{"do": "set", "output": "drive", "value": 0}]})"});
+    read(2);
+    ASSERT_TRUE(driven(9));
+    link(LinkState::silent);
+    ASSERT_TRUE(eventually([&] { return !engine->ruleReports().at(0).state.holds; }));
+    link(LinkState::live);
+    EXPECT_TRUE(driven(0)) << "nothing has come since";
+}
+
+TEST_F(RulesAtWork, AnInterlockPrevailsOverEveryoneAndIsResetByHand) {
+    begin({R"({"id": "guard", "name": "Guard", "when": {"is": "above", "signal": "in", "level": 5},
+               "then": [{"do": "hold", "output": "drive", "value": 0, "latched": true}]})",
+           R"({"id": "want", "when": {"is": "above", "signal": "in", "level": 1},
+               "then": [{"do": "set", "output": "drive", "value": 7}]})"});
+    read(2);
+    ASSERT_TRUE(driven(7));
+    ASSERT_TRUE(engine->setOutput("drive", 8));
+    ASSERT_TRUE(driven(8)) << "a hand prevails over a rule";
+    read(6);
+    ASSERT_TRUE(driven(0));
+    engine->setOutput("drive", 10);
+    EXPECT_EQ(drive(), 0) << "not over an interlock";
+    EXPECT_EQ(engine->outputState("drive")->holder, OutputHolder::interlock);
+    EXPECT_EQ(engine->outputState("drive")->waits, 10);
+    EXPECT_FALSE(engine->resetRule("guard")) << "what it guards against is still there";
+    read(2);
+    ASSERT_TRUE(eventually([&] { return !engine->ruleReports().at(0).state.holds; }));
+    EXPECT_EQ(drive(), 0) << "it is latched";
+    EXPECT_TRUE(engine->ruleReports()[0].latched);
+    // Whatever is edited meanwhile.
+    Bench edited = bench;
+    edited.notes = "another";
+    edited = withRule(edited, [&] {
+        RuleSpec other = *bench.rules[1];
+        other.then[0].value = 6;
+        return other;
+    }());
+    engine->apply(edited);
+    engine->setOutput("drive", 9);
+    EXPECT_EQ(drive(), 0);
+    EXPECT_TRUE(engine->resetRule("guard"));
+    EXPECT_TRUE(driven(9));
+    EXPECT_TRUE(engine->releaseOutput("drive"));
+    EXPECT_TRUE(driven(6)) << "the rule that waits behind it";
+    EXPECT_FALSE(engine->releaseOutput("drive"));
+}
+
+TEST_F(RulesAtWork, NothingLetsGoOfAnInterlockForAMoment) {
+    const char* const guard = R"({"id": "guard", "when": {"is": "above", "signal": "in", "level": 5},
+        "then": [{"do": "hold", "output": "drive", "value": 0}],
+        "until": {"is": "below", "signal": "in", "level": 1}})";
+    begin({guard, R"({"id": "other", "when": {"is": "above", "signal": "in", "level": 9},
+                      "then": [{"do": "set", "output": "drive", "value": 7}]})"});
+    read(6);
+    ASSERT_TRUE(driven(0));
+    ASSERT_TRUE(told("AO0=0"));
+    read(3);  // no longer above 5, not yet below 1: only what has been tells that it holds
+    const std::size_t before = log.all().size();
+    Bench edited = bench;
+    RuleSpec other = *bench.rules[1];
+    other.when.level = 2;
+    edited = withRule(edited, other);
+    engine->apply(edited);
+    ASSERT_TRUE(eventually([&] { return engine->ruleReports().at(1).state.holds; }));
+    EXPECT_TRUE(engine->ruleReports()[0].state.holds);
+    link(LinkState::lost);
+    link(LinkState::live);
+    ASSERT_TRUE(eventually([&] { return engine->deviceStatus()["box"].state == LinkState::live; }));
+    engine->setOutput("drive", 8);
+    EXPECT_EQ(drive(), 0);
+    Bench anew = edited;
+    anew.devices = {std::make_shared<const DeviceSpec>(DeviceSpec{"box", "Box", "sim-io-box", "", ""})};
+    engine->apply(anew);  // the device is made anew: it begins with what is held, not with the start value
+    engine->setOutput("drive", 9);
+    EXPECT_EQ(drive(), 0);
+    const auto all = log.all();
+    for (std::size_t k = before; k < all.size(); ++k)
+        EXPECT_TRUE(!all[k].starts_with("AO0=") || all[k] == "AO0=0" || all[k] == "AO0=0.5") << all[k];
+}
+
+TEST_F(RulesAtWork, OfTwoTheFirstPrevailsAndMomentsStay) {
+    begin({R"({"id": "a", "when": {"is": "above", "signal": "in", "level": 5},
+               "then": [{"do": "set", "output": "drive", "value": 1}]})",
+           R"({"id": "b", "when": {"is": "above", "signal": "in", "level": 2},
+               "then": [{"do": "set", "output": "drive", "value": 2}]})",
+           R"({"id": "c", "when": {"is": "falls", "signal": "in", "level": 1},
+               "then": [{"do": "step", "output": "drive", "by": 0.5}]})"});
+    EXPECT_EQ(fightingRules(bench).size(), 3U);
+    read(3);
+    ASSERT_TRUE(driven(2));
+    read(6);
+    ASSERT_TRUE(driven(1));
+    read(3);
+    ASSERT_TRUE(driven(2));
+    read(0);
+    ASSERT_TRUE(driven(3.5)) << "the start value and one step";
+    read(2);
+    read(0);
+    ASSERT_TRUE(driven(4));
+}
+
+TEST_F(RulesAtWork, ARampGoesThereStepByStep) {
+    begin({R"({"id": "up", "name": "Up", "when": {"is": "above", "signal": "in", "level": 5},
+               "then": [{"do": "ramp", "output": "drive", "value": 10, "seconds": 0.1},
+                        {"do": "alarm", "words": "In is {in}", "priority": 1}, {"do": "record"}]})"});
+    read(6);
+    ASSERT_TRUE(driven(10));
+    std::size_t steps = 0;
+    for (const std::string& said : log.all()) steps += said.starts_with("AO0=");
+    EXPECT_GT(steps, 5U);
+    ASSERT_TRUE(eventually([&] { return engine->alarms().size() == 1; }));
+    EXPECT_EQ(engine->alarms()[0].words, "In is 6.00 counts");
+    engine->acknowledgeAlarm("up", "A. Tester", "looking");
+    ASSERT_TRUE(eventually([&] { return engine->alarms().at(0).state == AlarmState::acknowledged; }));
+    const auto requests = engine->takeRuleRequests();
+    ASSERT_EQ(requests.size(), 1U);
+    EXPECT_EQ(requests[0].action.kind, ActionKind::record);
+    read(1);
+    ASSERT_TRUE(eventually([&] { return engine->alarms().empty(); }));
+}
+
+}  // namespace
+}  // namespace cruscotto
