@@ -22,6 +22,7 @@
 #include "core/base/new_file.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/bench/rule_file.h"
 #include "core/bench/run_name.h"
 #include "core/bench/seen_readings.h"
 #include "core/run/run_format.h"
@@ -558,7 +559,8 @@ int describe(const DescribeOptions& options) {
     RunNotes notes = run.notes;
     for (const auto& [words, given] :
          {std::pair{&RunNotes::title, &options.title}, std::pair{&RunNotes::person, &options.person},
-          std::pair{&RunNotes::specimen, &options.specimen}, std::pair{&RunNotes::words, &options.notes}})
+          std::pair{&RunNotes::specimen, &options.specimen}, std::pair{&RunNotes::words, &options.notes},
+          std::pair{&RunNotes::verdict, &options.verdict}})
         if (*given) notes.*words = **given;
     std::vector<RunMark> marks = run.marks;
     for (const std::string& asked : options.marks) {
@@ -616,6 +618,7 @@ int check(const CheckOptions& options) {
     if (options.live) return checkLive(*bench, options);
     say(fmt::format("{}: fine. Devices: {}, signals: {}, pages: {}.", path, bench->devices.size(),
                     bench->signals.size(), bench->pages.size()));
+    for (const Text& fight : fightingRules(*bench)) say(fight.english());
     return ok;
 }
 

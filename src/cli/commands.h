@@ -7,6 +7,7 @@
 
 #include "core/bench/bench.h"
 #include "core/export/run_export.h"
+#include "core/run/run_card.h"
 
 /// The headless commands. Each prints its result to standard output, what goes wrong to standard error, and returns the
 /// program's exit code. All that asks them to end (core/base/endings.h) ends them in order: outputs safe, the run
@@ -68,7 +69,7 @@ int exportRun(const std::string& run, const std::string& out, const ExportOption
 /// What is empty stays as it is; marks are added, "SECONDS=WORDS" from the run's start.
 struct DescribeOptions {
     std::string run;
-    std::optional<std::string> title, person, specimen, notes;
+    std::optional<std::string> title, person, specimen, notes, verdict;
     std::vector<std::string> marks;
 };
 int describe(const DescribeOptions& options);
@@ -107,6 +108,35 @@ struct MeasureOptions {
     bool json = false;
 };
 int measure(const MeasureOptions& options);
+
+/// Runs laid over each other: what differs between two; with `signal` its measures in all of them; with `band` how the
+/// last lies to the band of those before it.
+struct CompareOptions {
+    std::vector<std::string> runs;
+    std::string signal, against;
+    std::vector<std::string> measures;  ///< all where empty
+    std::string align = "beginning";    ///< or mark, crossing, time-of-day
+    std::string crossingOf;
+    double level = 0;
+    bool falls = false;
+    Duration shift{};  ///< later, on top of that
+    bool band = false;
+    double spreads = 3, allowance = 0, outsidePercent = 1;
+    bool json = false;
+};
+int compareRuns(const CompareOptions& options);
+/// What the rules of a bench would have done over a run; no output is touched.
+struct RehearseOptions {
+    std::string bench, run;
+    bool json = false;
+};
+int rehearseRules(const RehearseOptions& options);
+struct RunsOptions {
+    std::string folder = ".";
+    RunSearch search;
+    bool json = false;
+};
+int listRuns(const RunsOptions& options);
 
 /// Where a reading of a run comes from, at a moment from its beginning; its last, where none is given.
 struct ExplainOptions {

@@ -102,6 +102,7 @@ int runCommand(int argc, char** argv) {
     describeCommand->add_option("--person", describe.person, "who ran it");
     describeCommand->add_option("--specimen", describe.specimen, "what was tested");
     describeCommand->add_option("--notes", describe.notes, "whatever else is to be known");
+    describeCommand->add_option("--verdict", describe.verdict, "what was found of it: good, bad, or other words");
     describeCommand->add_option("--mark", describe.marks, "SECONDS=WORDS from the run's start; may be given again");
     cli::RecomputeOptions recompute;
     CLI::App* recomputeCommand = app.add_subcommand(
@@ -182,6 +183,46 @@ int runCommand(int argc, char** argv) {
     measureCommand->add_option("--measures", measure.measures, "only these, as mean,frequency,gain")->delimiter(',');
     measureCommand->add_flag("--json", measure.json, "for programs");
 
+    cli::CompareOptions compare;
+    TimeOption compareShift;
+    CLI::App* compareCommand = app.add_subcommand(
+        "compare", "lay runs over each other: what differs, the measures of all, or a band of good ones");
+    compareCommand->add_option("RUN", compare.runs, "two runs, or more with --signal or --band")->required();
+    compareCommand->add_option("--signal", compare.signal, "its measures in all of them, with what lies between them");
+    compareCommand->add_option("--against", compare.against, "the signal that it is held against");
+    compareCommand->add_option("--measures", compare.measures, "only these, as mean,frequency")->delimiter(',');
+    compareCommand
+        ->add_option("--align", compare.align, "what lies at the same place; the beginning where it is left out")
+        ->check(CLI::IsMember({"beginning", "mark", "crossing", "time-of-day"}));
+    compareCommand->add_option("--of", compare.crossingOf,
+                               "the signal that goes through a level, for --align crossing");
+    compareCommand->add_option("--level", compare.level, "that level, in its unit");
+    compareCommand->add_flag("--falls", compare.falls, "it falls through it");
+    addTime(compareCommand, "--later", compareShift, "the others lie so much later on top of that");
+    compareCommand->add_flag("--band", compare.band, "judge the last by the band of those before it");
+    compareCommand->add_option("--spreads", compare.spreads, "half the band's width, in spreads between the runs; 3")
+        ->check(CLI::Range(0.0, 100.0));
+    compareCommand->add_option("--allowance", compare.allowance, "and so much more, in the signal's unit")
+        ->check(CLI::NonNegativeNumber);
+    compareCommand->add_option("--outside", compare.outsidePercent, "percent of the time that may lie outside; 1")
+        ->check(CLI::Range(0.0, 100.0));
+    compareCommand->add_flag("--json", compare.json, "for programs");
+
+    cli::RehearseOptions rehearse;
+    CLI::App* rehearseCommand =
+        app.add_subcommand("rehearse", "tell what the rules of a bench would have done over a run; touches no output");
+    rehearseCommand->add_option("BENCH", rehearse.bench)->required();
+    rehearseCommand->add_option("RUN", rehearse.run)->required();
+    rehearseCommand->add_flag("--json", rehearse.json, "for programs");
+
+    cli::RunsOptions runs;
+    CLI::App* runsCommand = app.add_subcommand("runs", "list the runs of a folder and of those below it");
+    runsCommand->add_option("FOLDER", runs.folder, "this one where it is left out");
+    runsCommand->add_option("--find", runs.search.words, "words of its title, notes, marks, file name or date");
+    runsCommand->add_option("--since", runs.search.since, "a day, as 2026-11-29");
+    runsCommand->add_option("--until", runs.search.until, "a day, as 2026-11-29");
+    runsCommand->add_flag("--json", runs.json, "for programs");
+
     PictureOptions picture;
     CLI::App* pictureCommand =
         app.add_subcommand("picture", "paint the window of a bench or run into a PNG, without a display");
@@ -196,6 +237,8 @@ int runCommand(int argc, char** argv) {
     pictureCommand->add_option("--device", picture.device, "id of the device whose panel is opened");
     pictureCommand->add_option("--find", picture.find, "a tree of /sys and /dev, to show what is attached there");
     pictureCommand->add_option("--stretch", picture.stretchSeconds, "length in seconds of a stretch to be measured");
+    pictureCommand->add_flag("--rules", picture.rules, "the page of rules");
+    pictureCommand->add_option("--beside", picture.beside, "runs that are laid over it")->delimiter(',');
     pictureCommand->add_option("--measure", picture.measure, "signal whose measures stand beside the page");
     pictureCommand->add_option("--against", picture.against, "the signal that it is held against");
     pictureCommand->add_option("--back", picture.backSeconds, "seconds before the end to go back to");
@@ -346,6 +389,12 @@ int runCommand(int argc, char** argv) {
         chain.every = chainEvery.value().value_or(seconds(1));
         return cli::chain(chain);
     }
+    if (compareCommand->parsed()) {
+        compare.shift = compareShift.value().value_or(Duration{});
+        return cli::compareRuns(compare);
+    }
+    if (rehearseCommand->parsed()) return cli::rehearseRules(rehearse);
+    if (runsCommand->parsed()) return cli::listRuns(runs);
     if (measureCommand->parsed()) {
         measure.from = measureFrom.value();
         measure.to = measureTo.value();

@@ -85,8 +85,9 @@ TEST(Cli, AFileThatMayNotGrowIsToldLikeAFullDiskAndTheAccountIsExact) {
     ASSERT_NE(at, std::string::npos) << o.out;
     ASSERT_EQ(std::sscanf(o.out.c_str() + o.out.rfind(' ', at - 1), "%llu", &lost), 1) << o.out;
     EXPECT_EQ(told, samples);
-    EXPECT_EQ(told + lost, 100U * (12 * 1000 + (2 + 7) * 100) + 6)
-        << "the terminals at their rates, and what three outputs were set to";
+    EXPECT_EQ(told + lost, 100U * (12 * 1000 + (2 + 7) * 100) + 8)
+        << "the terminals at their rates, what three outputs were set to, and the drive when the guard door opened "
+           "and closed";
 }
 
 TEST(Cli, TheSameSeedMakesTheSameRecording) {

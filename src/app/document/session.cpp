@@ -60,6 +60,7 @@ Session::Session(QObject* parent) : QObject(parent) {
     connect(&recordings_, &RecordingJobs::noticed, this, &Session::noticed);
 }
 Session::~Session() {
+    beside_.blockSignals(true);  // who would hear of it goes too
     close();
 }
 
@@ -114,6 +115,7 @@ double Session::expandedOf(const SignalSpec& s) const {
 void Session::close() {
     stop();
     measuring_.stop();
+    rehearsing_.stop();
     beside_.clear();
     engine_.reset();
     run_.reset();
@@ -347,67 +349,6 @@ void Session::pollJobs() {
     recordings_.poll(engine_.get());
 }
 
-void Session::layOver(const QString& path) {
-    auto other = std::make_unique<Beside>();
-    other->path = path;
-    other->source = std::make_unique<RunSource>(path.toStdString());
-    beside_.push_back(std::move(other));
-}
-
-void Session::pollBeside() {
-    for (auto it = beside_.begin(); it != beside_.end();) {
-        Beside& other = **it;
-        const RunSource::State state = other.source->state();
-        if (state.error) {
-            const QString why = shown(state.error->message);
-            it = beside_.erase(it);
-            Q_EMIT failed(why);
-            continue;
-        }
-        if (!other.there && state.opened) {
-            other.there = true;
-            other.shift = source().extent().from - other.source->extent().from;
-            Q_EMIT besideChanged();
-            const RunInfo& info = *other.source->info();
-            const bool any =
-                std::ranges::any_of(info.bench.signals, [&](const auto& s) { return bench_.signal(s->id); });
-            if (!any)
-                Q_EMIT noticed(tr("%1 has no signal of this bench: there is nothing to lay over.").arg(other.path));
-        }
-        ++it;
-    }
-}
-
-void Session::shiftBeside(std::size_t which, Duration by) {
-    if (which >= beside_.size()) return;
-    beside_[which]->shift = beside_[which]->shift + by;
-    Q_EMIT besideChanged();
-}
-
-bool Session::alignBesideByMarks() {
-    const auto firstOf = [](const auto& all) -> std::optional<Instant> {
-        std::optional<Instant> first;
-        for (const auto& mark : all)
-            if (!first || mark.at < *first) first = mark.at;
-        return first;
-    };
-    const auto own = firstOf(marks());
-    bool all = own.has_value();
-    for (const auto& other : beside_) {
-        if (!other->there) continue;
-        const auto mark = firstOf(other->source->info()->marks);
-        all = all && mark;
-        other->shift = own && mark ? *own - *mark : source().extent().from - other->source->extent().from;
-    }
-    Q_EMIT besideChanged();
-    return all;
-}
-
-void Session::takeBesideAway() {
-    beside_.clear();
-    Q_EMIT besideChanged();
-}
-
 void Session::beginRun(std::unique_ptr<RunSource> run) {
     const std::optional<Instant> stood = cursor_.atEnd() || !sameRun_ ? std::nullopt : std::optional(shownAt());
     close();
@@ -425,7 +366,7 @@ void Session::beginRun(std::unique_ptr<RunSource> run) {
 }
 
 void Session::poll() {
-    pollBeside();
+    beside_.poll();
     digitsLeft_ = digitsAFrame;
     pollJobs();
     if (engine_ && !problemSaid_)
@@ -433,6 +374,8 @@ void Session::poll() {
             problemSaid_ = true;
             Q_EMIT failed(shown(problem));
         }
+    if (engine_)
+        for (const RuleRequest& request : engine_->takeRuleRequests()) obey(request);
     if (const auto sleep = engine_ ? engine_->lastSleep() : std::nullopt; sleep != sleepSaid_) {
         sleepSaid_ = sleep;
         if (sleep)
@@ -463,6 +406,35 @@ void Session::poll() {
             Q_EMIT noticed(
                 tr("This run was not closed in order: it is still being recorded, or was cut short. What is here is "
                    "whole."));
+    }
+}
+
+void Session::obey(const RuleRequest& request) {
+    const QString name = [&] {
+        for (const auto& rule : bench_.rules)
+            if (rule->id == request.rule) return shown(rule->name);
+        return shown(request.rule);
+    }();
+    switch (request.action.kind) {
+        case ActionKind::record:
+            if (recordingPhase() == Recording::none) startRecording(runFolder());
+            Q_EMIT noticed(tr("\"%1\" has begun a recording.").arg(name));
+            break;
+        case ActionKind::endRecording:
+            stopRecording();
+            Q_EMIT noticed(tr("\"%1\" has ended the recording.").arg(name));
+            break;
+        case ActionKind::keep:
+            keepPast(runFolder(), seconds(request.action.seconds));
+            break;
+        case ActionKind::page:
+            Q_EMIT pageAsked(shown(request.action.on));
+            break;
+        case ActionKind::tone:
+            Q_EMIT toneAsked();
+            break;
+        default:
+            break;
     }
 }
 

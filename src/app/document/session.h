@@ -11,6 +11,7 @@
 #include "app/document/measure_job.h"
 #include "app/document/recording_jobs.h"
 #include "app/document/recovery.h"
+#include "app/document/runs_beside.h"
 #include "app/document/time_cursor.h"
 #include "core/bench/bench.h"
 #include "core/bench/seen_readings.h"
@@ -19,6 +20,12 @@
 #include "engine/run_source.h"
 
 namespace cruscotto {
+
+/// What rules would have done over a stretch.
+struct Rehearsal {
+    Span span;
+    std::vector<RuleFiring> firings;
+};
 
 /// What is open: a bench that measures, or a run. Holds the document with its undo stack and the source of time and
 /// data. Screen thread only.
@@ -92,6 +99,8 @@ public:
     /// The stretch that it shows instead, where one stands.
     [[nodiscard]] std::optional<Span> stretch() const { return cursor_.stretch(end()); }
     [[nodiscard]] MeasureJob& measuring() { return measuring_; }
+    /// What the rules would have done, on a thread of its own.
+    [[nodiscard]] NewestJob<Rehearsal>& rehearsing() { return rehearsing_; }
     [[nodiscard]] TimeCursor& cursor() { return cursor_; }
     [[nodiscard]] const TimeCursor& cursor() const { return cursor_; }
     [[nodiscard]] std::vector<Mark> marks() const;
@@ -116,21 +125,9 @@ public:
     [[nodiscard]] QString runFolder() const;
     /// The same for a dialog to begin in: made if it is not there, the home folder where that fails.
     [[nodiscard]] QString folderToShow() const;
-    /// Another run beside what is open: its signals are drawn paler in the traces, by their ids. Its readings are those
-    /// that were `shift` earlier by its own time; to begin with both begin together.
-    struct Beside {
-        QString path;
-        std::unique_ptr<RunSource> source;
-        Duration shift{};
-        bool there = false;  ///< it has been opened
-    };
-    [[nodiscard]] const std::vector<std::unique_ptr<Beside>>& beside() const { return beside_; }
-    /// Begins to open it; besideChanged() or failed() follows.
-    void layOver(const QString& path);
-    void shiftBeside(std::size_t which, Duration by);
-    /// By the first mark of each, where both have one; else by their beginnings. False: by their beginnings.
-    bool alignBesideByMarks();
-    void takeBesideAway();
+    /// Other runs, laid over what is open.
+    [[nodiscard]] RunsBeside& beside() { return beside_; }
+    [[nodiscard]] const RunsBeside& beside() const { return beside_; }
 
     /// The last run recorded in this session, or the one that is open; empty if there is none.
     [[nodiscard]] QString lastRun() const { return recordings_.lastRun(); }
@@ -158,7 +155,9 @@ Q_SIGNALS:
     void recordingEnded(const RecordingStatus& status);
     void failed(const QString& sentence);
     void noticed(const QString& sentence);
-    void besideChanged();
+    /// A rule wants this page to be seen, or somebody to hear.
+    void pageAsked(const QString& page);
+    void toneAsked();
 
 private:
     friend class BenchCommand;
@@ -170,7 +169,7 @@ private:
     void begin(BenchDocument file, const EngineOptions& options);
     void endSave();
     void pollJobs();
-    void pollBeside();
+    void obey(const RuleRequest& request);
 
     Bench bench_;
     QString path_, example_;
@@ -183,7 +182,7 @@ private:
     std::unique_ptr<Engine> engine_;
     std::unique_ptr<RunSource> run_;
     std::unique_ptr<RunSource> opening_;
-    std::vector<std::unique_ptr<Beside>> beside_;
+    RunsBeside beside_{*this};
     bool sameRun_ = false;  // what is being opened is the run that is open, in another version
     Corrections corrections_;
     struct Digits {
@@ -208,6 +207,7 @@ private:
     bool saveWentWell_ = true;
     RecordingJobs recordings_;
     MeasureJob measuring_;
+    NewestJob<Rehearsal> rehearsing_;
     struct Description {
         RunNotes notes;
         std::vector<RunMark> marks;

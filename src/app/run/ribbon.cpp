@@ -10,6 +10,7 @@
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/bench/stretch_ends.h"
 #include "core/signal/scale.h"
 
 namespace cruscotto {
@@ -203,9 +204,21 @@ std::optional<Instant> Ribbon::gripAt(double x) const {
 
 void Ribbon::dragEnd(double x) {
     constexpr double settles = 5;
-    Instant t = timeAt(x);
-    for (const Mark& mark : session_.marks())
-        if (std::fabs(xOf(mark.at) - x) <= settles) t = mark.at;
+    // At marks, at edges of states, and where its own signal goes through zero or its middle.
+    std::vector<SettlingSignal> among;
+    for (const auto& signal : session_.bench().signals) {
+        if (!signal->isState() && signal->id != session_.bench().ribbonSignal) continue;
+        SettlingSignal one{signal.get(), {}};
+        Summary seen;
+        if (!signal->isState())
+            for (const Column& c : columns_) seen.add(c.summary);
+        if (seen.count > 0) one.levels.push_back((seen.min + seen.max) / 2);
+        if (seen.count > 0 && seen.min < 0 && seen.max > 0) one.levels.push_back(0);
+        among.push_back(std::move(one));
+    }
+    std::vector<Instant> marks;
+    for (const Mark& mark : session_.marks()) marks.push_back(mark.at);
+    const Instant t = settled(session_.source(), among, marks, timeAt(x), timeAt(x + settles) - timeAt(x));
     session_.cursor().stretchOver({*otherEnd_, std::min(t, session_.end())});
 }
 

@@ -54,32 +54,40 @@ NotesRows::NotesRows(const RunNotes& notes)
     : title_(new Field(tr("Title"))),
       person_(new Field(tr("Who runs it"))),
       specimen_(new Field(tr("Specimen"))),
+      verdict_(new Field(tr("Verdict"))),
       words_(new QPlainTextEdit) {
     title_->setText(shown(notes.title));
     person_->setText(shown(notes.person));
     specimen_->setText(shown(notes.specimen));
+    verdict_->setText(shown(notes.verdict));
+    verdict_->setPlaceholderText(tr("good, bad, or other words"));
     words_->setPlainText(shown(notes.words));
     words_->setAccessibleName(tr("Notes"));
     words_->setTabChangesFocus(true);
     words_->setFixedHeight(72);
 }
 
-void NotesRows::addTo(QFormLayout* form) {
+void NotesRows::addTo(QFormLayout* form, bool over) {
     form->addRow(tr("Title"), title_);
     form->addRow(tr("Who runs it"), person_);
     form->addRow(tr("Specimen"), specimen_);
+    if (over)
+        form->addRow(tr("Verdict"), verdict_);
+    else
+        verdict_->setParent(words_), verdict_->hide();
     form->addRow(tr("Notes"), words_);
 }
 
 void NotesRows::onEdit(QObject* context, const std::function<void()>& what) {
-    for (Field* field : {title_, person_, specimen_})
+    for (Field* field : {title_, person_, specimen_, verdict_})
         QObject::connect(field, &QLineEdit::textChanged, context, [what] { what(); });
     QObject::connect(words_, &QPlainTextEdit::textChanged, context, [what] { what(); });
 }
 
 RunNotes NotesRows::notes() const {
     return {title_->text().trimmed().toStdString(), person_->text().trimmed().toStdString(),
-            specimen_->text().trimmed().toStdString(), words_->toPlainText().trimmed().toStdString()};
+            specimen_->text().trimmed().toStdString(), words_->toPlainText().trimmed().toStdString(),
+            verdict_->text().trimmed().toStdString()};
 }
 
 RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std::uint64_t freeBytes, QWidget* parent)
@@ -193,7 +201,7 @@ RunNotesDialog::RunNotesDialog(const RunNotes& notes, const std::vector<RunMark>
     row->addStretch();
     auto* column = roomyColumn(this);
     auto* form = roomyForm();
-    notes_.addTo(form);
+    notes_.addTo(form, true);
     column->addLayout(form);
     column->addWidget(heading(tr("Marks")));
     column->addWidget(table_);

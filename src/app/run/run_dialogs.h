@@ -20,7 +20,8 @@ class NotesRows {
     Q_DECLARE_TR_FUNCTIONS(NotesRows)
 public:
     explicit NotesRows(const RunNotes& notes);
-    void addTo(QFormLayout* form);
+    /// `over`: of a run that was made, which can have a verdict.
+    void addTo(QFormLayout* form, bool over = false);
     [[nodiscard]] RunNotes notes() const;
     /// Calls it whenever one of them is edited.
     void onEdit(QObject* context, const std::function<void()>& what);
@@ -29,6 +30,7 @@ private:
     Field* title_;
     Field* person_;
     Field* specimen_;
+    Field* verdict_;
     QPlainTextEdit* words_;
 };
 

@@ -180,6 +180,30 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
             QApplication::processEvents(QEventLoop::AllEvents, 10);
         }
     }
+    const auto waitFor = [&](auto&& done) {
+        while (!done()) {
+            window.frame(true);
+            QApplication::processEvents(QEventLoop::AllEvents, 10);
+        }
+    };
+    if (!options.beside.empty()) {
+        QStringList paths;
+        for (const std::string& path : options.beside) paths << QString::fromStdString(path);
+        window.layOver(paths);
+        RunsBeside& beside = session.beside();
+        waitFor([&] {
+            return std::ranges::all_of(beside.runs(), [](const auto& run) { return run->source->state().done; }) &&
+                   !beside.comparing().working();
+        });
+        RunsBeside::View view = beside.view();
+        view.drawn = beside.runs().size() > 1 ? RunsBeside::Drawn::band : RunsBeside::Drawn::paler;
+        beside.setView(view);
+        waitFor([&] { return !beside.comparing().working(); });
+    }
+    if (options.rules) {
+        window.openRules();
+        waitFor([&] { return !session.rehearsing().working(); });
+    }
     if (options.actions) window.showActions();
     for (int i = 0; i < 3; ++i) {
         window.frame(true);

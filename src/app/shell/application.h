@@ -31,7 +31,9 @@ struct PictureOptions {
     int width = 1280, height = 800;
     double scale = 1;
     bool actions = false;
-    bool drive = false;  ///< outputs of real devices too
+    bool rules = false;               ///< the page of rules
+    std::vector<std::string> beside;  ///< runs that are laid over it
+    bool drive = false;               ///< outputs of real devices too
     NewFile::Existing existing = NewFile::Existing::refuse;
 };
 /// Measures as fast as possible for a while, paints the window without a display, and writes the picture. The same

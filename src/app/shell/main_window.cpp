@@ -12,6 +12,7 @@
 #include <QVBoxLayout>
 
 #include "app/document/background_job.h"
+#include "app/run/run_dialogs.h"
 #include "app/widgets/ask_file.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -161,7 +162,12 @@ MainWindow::MainWindow()
     connect(&session_.undoStack(), &QUndoStack::indexChanged, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::moved, this, &MainWindow::updateActions);
     connect(&session_.cursor(), &TimeCursor::stretched, this, &MainWindow::stretched);
-    connect(&session_, &Session::besideChanged, this, &MainWindow::updateActions);
+    connect(&session_.beside(), &RunsBeside::changed, this, &MainWindow::updateActions);
+    connect(status_, &StatusLine::alarmsAsked, this, [this] { openRules(); });
+    connect(&session_, &Session::pageAsked, this, [this](const QString& page) { page_->showPage(page); });
+    connect(&session_, &Session::toneAsked, this, [] { QApplication::beep(); });
+    connect(&session_.beside(), &RunsBeside::failed, this, [this](const QString& sentence) { notice(sentence); });
+    connect(&session_.beside(), &RunsBeside::noticed, this, [this](const QString& sentence) { notice(sentence); });
     connect(page_, &PageView::selectionChanged, this, [this] {
         // Also said when the page was only laid out anew.
         const Tile* t = page_->selected();
@@ -238,6 +244,10 @@ void MainWindow::frame(bool digits) {
         full_->refresh(t, digits);
     else if (centre_->currentWidget() == page_)
         page_->refresh(t, digits);
+    else if (digits && library_ && centre_->currentWidget() == library_)
+        library_->refresh();
+    else if (digits && rules_ && centre_->currentWidget() == rules_)
+        rules_->refresh();
     else if (digits && sheet_)
         sheet_->refresh(t);
     list_->refresh(t, digits);
@@ -255,6 +265,8 @@ void MainWindow::frame(bool digits) {
             drawer_->refresh(t, digits);
         else if (side_->currentWidget() == measures_)
             measures_->refresh(digits);
+        else if (side_->currentWidget() == beside_)
+            beside_->refresh(digits);
         else if (side_->currentWidget() == device_)
             device_->refresh(digits);
         else if (side_->currentWidget() == find_)

@@ -17,6 +17,9 @@
 #include "app/measure/measure_panel.h"
 #include "app/page/page_view.h"
 #include "app/page/page_window.h"
+#include "app/rules/rules_view.h"
+#include "app/run/beside_panel.h"
+#include "app/run/library_view.h"
 #include "app/run/ribbon.h"
 #include "app/shell/action_list.h"
 #include "app/shell/example_stand_in.h"
@@ -44,6 +47,11 @@ public:
     [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
     [[nodiscard]] StatusLine& status() { return *status_; }
     [[nodiscard]] ActionList& actionList() { return *actionList_; }
+    /// Runs side by side, in the drawer; and the list of a folder's, in the page's place.
+    BesidePanel& openBeside();
+    LibraryView& openLibrary();
+    void layOver(const QStringList& paths);
+    RulesView& openRules();
     /// Made when it is first asked for: most days begin with a bench that is there.
     [[nodiscard]] FindPanel& findPanel();
     [[nodiscard]] QString noticeText() const { return notice_->text(); }
@@ -117,6 +125,7 @@ private:
     void tileMenu(QPoint at);
     /// What can be chosen of the selected tile.
     void addSettings(QMenu& menu);
+    void addSignalSettings(QMenu& menu);
     /// For the row of the list that is current, a signal or a device.
     void rowMenu(QPoint at);
 
@@ -139,10 +148,13 @@ private:
     DevicePanel* device_;
     FindPanel* find_ = nullptr;
     MeasurePanel* measures_ = nullptr;  // made when it is first asked for
-    bool measuresWanted_ = false;       // as soon as the mouse has let go of the stretch
-    bool measuresShown_ = false;        // once for a stretch: they may be closed
-    QString followed_;                  // the signal of the tile that was chosen last
-    QPointer<QWidget> besideBefore_;    // what stood in the drawer before the stretch
+    BesidePanel* beside_ = nullptr;
+    LibraryView* library_ = nullptr;
+    RulesView* rules_ = nullptr;
+    bool measuresWanted_ = false;     // as soon as the mouse has let go of the stretch
+    bool measuresShown_ = false;      // once for a stretch: they may be closed
+    QString followed_;                // the signal of the tile that was chosen last
+    QPointer<QWidget> besideBefore_;  // what stood in the drawer before the stretch
     QList<QPointer<WireView>> wires_;
     QList<QPointer<PageWindow>> pageWindows_;
     QPointer<Tile> full_;  ///< that fills the window

@@ -21,6 +21,7 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
       state_(new QLabel(this)),
       record_(new QPushButton(tr("Record"), this)),
       limits_(new QLabel(this)),
+      alarms_(new QLabel(this)),
       kept_(new QLabel(this)),
       actions_(new QToolButton(this)),
       theme_(new QToolButton(this)) {
@@ -42,6 +43,10 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     row->addWidget(state_);
     row->addWidget(record_);
     row->addWidget(limits_);
+    row->addWidget(alarms_);
+    alarms_->setAccessibleName(tr("Alarms"));
+    alarms_->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);
+    connect(alarms_, &QLabel::linkActivated, this, &StatusLine::alarmsAsked);
     row->addWidget(kept_, 1);
     row->addWidget(actions_);
     row->addWidget(theme_);
@@ -147,9 +152,33 @@ void StatusLine::refresh(bool digits) {
 
     limits_->setToolTip(outside ? tr("%n outside limits", nullptr, outside) : QString());
 
+    showAlarms();
     const QString kept = keptOf(recording);
     showKept(kept, kept.startsWith(QStringLiteral("▲")));
     tellTrouble(recording);
+}
+
+void StatusLine::showAlarms() {
+    const Alarm* first = nullptr;
+    int waiting = 0;
+    const auto all = session_.engine() ? session_.engine()->alarms() : std::vector<Alarm>();
+    for (const Alarm& a : all) {
+        if (a.state != AlarmState::unacknowledged && a.state != AlarmState::returnedUnacknowledged) continue;
+        if (!first) first = &a;
+        ++waiting;
+    }
+    if (!first) {
+        alarms_->clear();
+        return alarms_->setToolTip({});
+    }
+    const QString sign = first->priority == 1 ? QStringLiteral("▲▲") : QStringLiteral("▲");
+    constexpr int room = 180;
+    const QString words = alarms_->fontMetrics().elidedText(shown(first->words), Qt::ElideRight, room);
+    const QString more = waiting > 1 ? tr(" and %1 more").arg(waiting - 1) : QString();
+    alarms_->setText(QStringLiteral("<a href='alarms' style='color:%1'>%2 %3</a>")
+                         .arg((first->returned ? theme().amber : theme().red).name(), sign,
+                              compact_ ? QString::number(waiting) : (words + more).toHtmlEscaped()));
+    alarms_->setToolTip(shown(first->words) + more);
 }
 
 QString StatusLine::keptOf(const RecordingStatus& recording) {

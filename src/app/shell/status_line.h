@@ -24,6 +24,7 @@ public:
     /// The whole of it, however much of that there is room for.
     [[nodiscard]] QString keptText() const { return kept_->toolTip(); }
     [[nodiscard]] QString stateText() const { return state_->text(); }
+    [[nodiscard]] QString alarmText() const { return alarms_->toolTip(); }
     /// Of what is left when there is little room: see compact_.
     [[nodiscard]] QSize minimumSizeHint() const override;
     /// Of the disk that runs go to; 0: not known yet.
@@ -34,6 +35,7 @@ public:
 Q_SIGNALS:
     /// A sentence about a recording that has just got into trouble, or out of it.
     void said(const QString& sentence);
+    void alarmsAsked();
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -44,6 +46,7 @@ private:
     [[nodiscard]] QString keptOf(const RecordingStatus& recording);
     void showKept(const QString& words, bool wrong);
     void tellTrouble(const RecordingStatus& recording);
+    void showAlarms();
     void arrange();
     Session& session_;
     /// Little room: shorter words, and no switch of the theme, which is among the actions too.
@@ -52,6 +55,7 @@ private:
     QLabel* state_;
     QPushButton* record_;
     QLabel* limits_;
+    QLabel* alarms_;  ///< the most urgent that nobody has acknowledged, and how many there are
     QLabel* kept_;
     QToolButton* actions_;
     QToolButton* theme_;

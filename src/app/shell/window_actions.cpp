@@ -84,6 +84,7 @@ void MainWindow::makeActions() {
             session_.edit(tr("Add device"), withNewDevice(session_.bench(), kind, &id));
             openDevice(shown(id));
         });
+    add("rules", bench, tr("Rules and alarms"), QKeySequence("Ctrl+Shift+G"), [this] { openRules(); });
     add("drive", bench, tr("Drive the outputs"), {}, [this] { session_.driveOutputs(); });
     add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });
 
@@ -136,24 +137,21 @@ void MainWindow::makeActions() {
             return notice(tr("Nothing has been recorded yet in this session. Press Record first."));
         if (mayLeave()) openFile(session_.lastRun());
     });
-    add("lay-over", run, tr("Lay another run over this…"), QKeySequence("Ctrl+Shift+V"), [this] {
-        const QString path = QFileDialog::getOpenFileName(this, tr("Lay another run over this"),
-                                                          session_.folderToShow(), tr("Runs (*.run)"));
-        if (!path.isEmpty()) session_.layOver(path);
-    });
-    add("beside-marks", run, tr("Align the runs by their first marks"), {}, [this] {
-        if (!session_.alignBesideByMarks())
-            notice(tr("Not each of them has a mark: those begin together with this one."));
+    add("library", run, tr("List of runs…"), QKeySequence("Ctrl+Alt+L"), [this] { openLibrary(); });
+    add("beside", run, tr("Runs side by side"), QKeySequence("Ctrl+B"), [this] { openBeside(); });
+    add("lay-over", run, tr("Lay other runs over this…"), QKeySequence("Ctrl+Shift+V"), [this] {
+        layOver(QFileDialog::getOpenFileNames(this, tr("Lay other runs over this"), session_.folderToShow(),
+                                              tr("Runs (*.run)")));
     });
     for (const auto& [key, words, shortcut, by] :
          {std::tuple{"beside-earlier", tr("The run laid over: earlier"), "Ctrl+Alt+Left", -1},
           std::tuple{"beside-later", tr("The run laid over: later"), "Ctrl+Alt+Right", 1}})
         add(key, run, words, QKeySequence(shortcut), [this, by = by] {
             constexpr int steps = 100;
-            session_.shiftBeside(session_.beside().size() - 1,
-                                 Duration{std::max<std::int64_t>(1, session_.cursor().window().ns / steps) * by});
+            session_.beside().shift(session_.beside().runs().size() - 1,
+                                    Duration{std::max<std::int64_t>(1, session_.cursor().window().ns / steps) * by});
         });
-    add("beside-away", run, tr("Take the runs laid over away"), {}, [this] { session_.takeBesideAway(); });
+    add("beside-away", run, tr("Take the runs laid over away"), {}, [this] { session_.beside().clear(); });
     add("preflight", run, tr("Before it counts: look over all signals"), QKeySequence("Ctrl+Shift+L"),
         [this] { openPreflight(); });
     add("export", run, tr("Export to CSV…"), QKeySequence("Ctrl+E"),
@@ -390,9 +388,9 @@ void MainWindow::updateActions() {
     actions_["add-computed"]->setEnabled(session_.engine() && !session_.bench().signals.empty());
     actions_["drive"]->setEnabled(session_.outputsAtRest());
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
-    for (const char* key : {"beside-marks", "beside-earlier", "beside-later", "beside-away"})
+    for (const char* key : {"beside-earlier", "beside-later", "beside-away"})
         actions_[key]->setEnabled(!session_.beside().empty());
-    actions_["lay-over"]->setEnabled(!session_.openedNothing());
+    for (const char* key : {"lay-over", "beside", "rules"}) actions_[key]->setEnabled(!session_.openedNothing());
     for (const char* key : {"measures", "stretch-end", "from-earlier", "from-later", "to-earlier", "to-later"})
         actions_[key]->setEnabled(session_.cursor().hasStretch());
     actions_["keep-past"]->setText(session_.cursor().hasStretch() ? tr("That was it: keep the stretch as a run")
@@ -478,6 +476,7 @@ void MainWindow::tileMenu(QPoint at) {
     for (const TileKind kind : tileKinds)
         if (QAction* a = actions_[QString("as-") + tileKindName(kind)]; a->isEnabled()) as->addAction(a);
     addSettings(menu);
+    addSignalSettings(menu);
     menu.addSeparator();
     for (const char* key :
          {"fit", "zero-bottom", "zero-middle", "learn", "plus-minus", "chain", "calibrate", "explain"})
@@ -490,6 +489,46 @@ void MainWindow::tileMenu(QPoint at) {
     menu.addSeparator();
     menu.addAction(actions_["remove"]);
     menu.exec(at);
+}
+
+/// Colour and lane of each signal, where it stands.
+void MainWindow::addSignalSettings(QMenu& menu) {
+    const Tile* tile = page_->selected();
+    if (!tile || tile->spec().signals.empty()) return;
+    QMenu* colours = menu.addMenu(tr("Colour"));
+    const TileSpec& spec = tile->spec();
+    const auto alone = severalOf(spec, "own-lanes");
+    QMenu* lanes =
+        spec.kind == TileKind::trace && spec.signals.size() > 1 ? menu.addMenu(tr("In a lane of its own")) : nullptr;
+    for (const std::string& id : spec.signals) {
+        const SignalSpec* s = session_.bench().signal(id);
+        if (!s) continue;
+        QMenu* of = spec.signals.size() > 1 ? colours->addMenu(shown(s->name)) : colours;
+        for (int i = 0; i < static_cast<int>(theme().signal.size()); ++i) {
+            constexpr int size = 14;
+            QPixmap swatch(size, size);
+            swatch.fill(theme().signal[static_cast<std::size_t>(i)]);
+            QAction* choose = of->addAction(QIcon(swatch), tr("Colour %1").arg(i + 1), this, [this, id, i] {
+                const SignalSpec* now = session_.bench().signal(id);
+                if (!now) return;
+                SignalSpec next = *now;
+                next.colour = i;
+                session_.edit(tr("Change colour"), withSignal(session_.bench(), std::move(next)));
+            });
+            choose->setCheckable(true);
+            choose->setChecked(s->colour == i);
+        }
+        if (!lanes || s->isState()) continue;
+        QAction* own = lanes->addAction(shown(s->name), this, [this, id, alone] {
+            std::vector<std::string> next = alone;
+            if (std::erase(next, id) == 0) next.push_back(id);
+            std::string all;
+            for (const std::string& one : next) all += (all.empty() ? "" : ",") + one;
+            page_->changeSelected("own-lanes", all, tr("Change lanes"));
+        });
+        own->setCheckable(true);
+        own->setChecked(std::ranges::find(alone, id) != alone.end());
+    }
 }
 
 void MainWindow::rowMenu(QPoint at) {

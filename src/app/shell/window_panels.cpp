@@ -104,6 +104,68 @@ void MainWindow::moveEnd(bool first, int by) {
     if (next.from < next.to) session_.cursor().stretchOver(next);
 }
 
+void MainWindow::layOver(const QStringList& paths) {
+    for (const QString& path : paths) session_.beside().add(path);
+    if (!paths.isEmpty()) openBeside();
+}
+
+BesidePanel& MainWindow::openBeside() {
+    if (!beside_) {
+        beside_ = new BesidePanel(session_, side_);
+        side_->addWidget(beside_);
+        connect(beside_, &BesidePanel::closeAsked, this, &MainWindow::closeSide);
+        connect(beside_, &BesidePanel::addAsked, this, [this] { actions_["lay-over"]->trigger(); });
+        connect(beside_, &BesidePanel::libraryAsked, this, [this] { openLibrary(); });
+        connect(beside_, &BesidePanel::signalAsked, this, &MainWindow::openChain);
+    }
+    closeSheet();
+    side_->setCurrentWidget(beside_);
+    side_->show();
+    fitSide();
+    beside_->open(chosenSignal());
+    return *beside_;
+}
+
+RulesView& MainWindow::openRules() {
+    if (!rules_) {
+        rules_ = new RulesView(session_, centre_);
+        centre_->addWidget(rules_);
+        connect(rules_, &RulesView::closeAsked, this, &MainWindow::closeSheet);
+        connect(rules_, &RulesView::said, this, [this](const QString& sentence) { notice(sentence); });
+    }
+    const QString about = chosenSignal();
+    closeSide();
+    centre_->setCurrentWidget(rules_);
+    rules_->open(about);
+    rules_->setFocus();
+    updateActions();
+    return *rules_;
+}
+
+LibraryView& MainWindow::openLibrary() {
+    if (!library_) {
+        library_ = new LibraryView(session_, centre_);
+        centre_->addWidget(library_);
+        connect(library_, &LibraryView::closeAsked, this, &MainWindow::closeSheet);
+        connect(library_, &LibraryView::said, this, [this](const QString& sentence) { notice(sentence); });
+        connect(library_, &LibraryView::layAsked, this, &MainWindow::layOver);
+        connect(library_, &LibraryView::openAsked, this, [this](const QString& path) {
+            if (!mayLeave()) return;
+            closeSheet();
+            openFile(path);
+        });
+    }
+    closeSide();
+    const QString last = session_.path().isEmpty() && !session_.lastRun().isEmpty()
+                             ? QFileInfo(session_.lastRun()).absolutePath()
+                             : session_.folderToShow();
+    library_->open(last);
+    centre_->setCurrentWidget(library_);
+    library_->setFocus();
+    updateActions();
+    return *library_;
+}
+
 FindPanel& MainWindow::findPanel() {
     if (!find_) {
         find_ = new FindPanel(session_, side_);

@@ -91,6 +91,42 @@ TEST_F(AnalysisTiles, TheShaftsFirstOrderIsFoundInTheVibrationAndLabelled) {
     EXPECT_EQ(spectrum->spectrum().averages, 39U) << "all that fit into ten seconds, half over each other";
 }
 
+TEST_F(AnalysisTiles, AClickOnALineMarksItsHarmonicsAndASecondTakesThemAway) {
+    auto* spectrum = tile<SpectrumTile>("spectrum");
+    choose("spectrum");
+    EXPECT_TRUE(spectrum->harmonics().isEmpty());
+    const double hz = spectrum->labels()[0].section(' ', 0, 0).toDouble();
+    const auto click = [&] {
+        const QPoint at(static_cast<int>(spectrum->xOf(hz)), static_cast<int>(spectrum->height() * 0.3));
+        QTest::mouseClick(spectrum, Qt::LeftButton, {}, at);
+        show();
+    };
+    click();
+    ASSERT_GT(spectrum->harmonics().size(), 3);
+    EXPECT_TRUE(spectrum->harmonics()[0].contains("Hz")) << spectrum->harmonics()[0].toStdString();
+    EXPECT_TRUE(spectrum->harmonics()[1].startsWith("2 ×"));
+    EXPECT_NEAR(numberOf(spectrum->spec(), "base-hz").value_or(0), hz, 1);
+    click();
+    EXPECT_TRUE(spectrum->harmonics().isEmpty());
+    EXPECT_FALSE(numberOf(spectrum->spec(), "base-hz"));
+}
+
+TEST_F(AnalysisTiles, SpectraOverTimeStandBelowRowByRow) {
+    auto* spectrum = tile<SpectrumTile>("spectrum");
+    choose("spectrum");
+    for (int i = 0; i < 60; ++i) show();
+    const std::size_t rows = spectrum->overTime().rows();
+    EXPECT_GT(rows, 20U);
+    // its highest line is the shaft's, as above it
+    const auto& power = spectrum->spectrum().power;
+    EXPECT_NEAR(std::sqrt(spectrum->overTime().highest()), std::sqrt(*std::max_element(power.begin() + 1, power.end())),
+                0.02);
+    const QImage with = spectrum->grab().toImage();
+    window.page().changeSelected("over-time", "no", "test");
+    show();
+    EXPECT_NE(spectrum->grab().toImage(), with);
+}
+
 TEST_F(AnalysisTiles, ASignalThatDoesNotComeEvenlyHasNoSpectrumAndSaysSo) {
     choose("spectrum");
     Bench next = session().bench();
@@ -311,6 +347,31 @@ TEST_F(MoreTiles, ATraceHasDecadesItsLimitsAndZeroWhereItIsWanted) {
     EXPECT_GT(scale().high, 1);
 }
 
+TEST_F(MoreTiles, ATraceHasLanesRowsOfStatesAndALens) {
+    auto* trace = dynamic_cast<TraceTile*>(
+        add(TileKind::trace, {"outlet-pressure", "inlet-pressure", "guard-door", "tank-level"}));
+    ASSERT_TRUE(trace);
+    EXPECT_EQ(trace->lanes(), 2U) << "pressures, and the states below them";
+    choose("t");
+    window.page().changeSelected("own-lanes", "inlet-pressure", "test");
+    show();
+    EXPECT_EQ(trace->lanes(), 3U);
+    window.page().changeSelected("own-lanes", "", "test");
+    show();
+    EXPECT_EQ(trace->lanes(), 2U);
+    window.page().changeSelected("lens", "yes", "test");
+    show();
+    const Instant end = session().end();
+    EXPECT_EQ(trace->timeDrawn().to - trace->timeDrawn().from, session().cursor().window()) << "no stretch, no lens";
+    session().cursor().stretchOver({end - seconds(5), end - seconds(4)});
+    show();
+    EXPECT_EQ(trace->timeDrawn().from, end - seconds(5));
+    EXPECT_EQ(trace->timeDrawn().to, end - seconds(4));
+    session().cursor().endStretch();
+    show();
+    EXPECT_EQ(trace->timeDrawn().to - trace->timeDrawn().from, session().cursor().window());
+}
+
 TEST_F(MoreTiles, AnotherRunIsLaidOverAndMovedInTime) {
     const TempFolder folder;
     EngineOptions fast;
@@ -325,26 +386,27 @@ TEST_F(MoreTiles, AnotherRunIsLaidOverAndMovedInTime) {
     ASSERT_TRUE(trace);
     EXPECT_EQ(trace->laidOver(), 0U);
     EXPECT_FALSE(window.action("beside-away")->isEnabled());
-    session().layOver(QString::fromStdString(folder.file("other.run")));
+    session().beside().add(QString::fromStdString(folder.file("other.run")));
     ASSERT_TRUE(QTest::qWaitFor(
         [&] {
             window.frame(true);
             return trace->laidOver() == 2;
         },
         30'000));
-    const Session::Beside& other = *session().beside().front();
+    const RunsBeside::Run& other = *session().beside().runs().front();
     EXPECT_EQ(other.shift.ns, 0) << "both begin together";
     window.action("beside-later")->trigger();
     EXPECT_EQ(other.shift.ns, session().cursor().window().ns / 100);
-    EXPECT_FALSE(session().alignBesideByMarks()) << "this one has no mark";
+    session().beside().setView({.by = Alignment::firstMark, .crossing = {}, .limits = {}});
+    EXPECT_NE(session().beside().align(), "") << "this one has no mark";
     session().engine()->mark(Instant{} + seconds(10), "go");
     ASSERT_TRUE(QTest::qWaitFor([&] { return !session().marks().empty(); }, 30'000));
-    EXPECT_TRUE(session().alignBesideByMarks());
+    EXPECT_EQ(session().beside().align(), "");
     EXPECT_EQ(other.shift, seconds(6));
     window.action("beside-away")->trigger();
     show();
     EXPECT_EQ(trace->laidOver(), 0U);
-    session().layOver(QString::fromStdString(folder.file("none.run")));
+    session().beside().add(QString::fromStdString(folder.file("none.run")));
     ASSERT_TRUE(QTest::qWaitFor(
         [&] {
             window.frame(true);

@@ -81,6 +81,12 @@ void ControlTile::refresh(Instant t, bool digits) {
         const auto held = session_.engine()->outputState(s->id);
         const auto waits = held ? held->waits : std::nullopt;
         if (std::exchange(waits_, waits) != waits) update();
+        // A rule or an interlock: which.
+        const bool ruled = held && (held->holder == OutputHolder::rule || held->holder == OutputHolder::interlock);
+        const QString by =
+            !ruled ? QString()
+                   : (held->holder == OutputHolder::interlock ? QStringLiteral("■ ") : QString()) + shown(held->why);
+        if (std::exchange(ruledBy_, by) != by) update();
         const QString why = held ? shown(held->why) : QString();
         setToolTip(!problem.isEmpty() ? tr("It did not go through: %1").arg(problem)
                    : waits            ? tr("%1 What is set now is sent when that is over.").arg(why)
@@ -120,9 +126,11 @@ void ControlTile::paintEvent(QPaintEvent*) {
                          : rests               ? tr("▲ at rest")
                          : !live_              ? tr("as it was then")
                          : !problem_.isEmpty() ? tr("▲ refused")
-                         : reached             ? tr("safe: %1").arg(safe)
-                         : waits_              ? tr("▲ not reached; %1 waits").arg(outputText(*s, *waits_))
-                                               : tr("▲ not reached");
+                         : !ruledBy_.isEmpty() && reached
+                             ? ruledBy_ + (waits_ ? tr("; %1 waits").arg(outputText(*s, *waits_)) : QString())
+                         : reached ? tr("safe: %1").arg(safe)
+                         : waits_  ? tr("▲ not reached; %1 waits").arg(outputText(*s, *waits_))
+                                   : tr("▲ not reached");
     const QColor how = rests || (live_ && (!reached || !problem_.isEmpty())) ? theme().amber : theme().muted;
     if (digital) {
         drawFigures(p, {switch_->geometry().right() + 14.0, switch_->geometry().center().y() + 7.0},
@@ -144,6 +152,10 @@ void ControlTile::paintEvent(QPaintEvent*) {
     if (b.right() - value_->geometry().right() - 40 >= p.fontMetrics().horizontalAdvance(what))
         p.drawText(QRectF(b.left(), value_->geometry().top(), b.width(), value_->height()),
                    Qt::AlignRight | Qt::AlignVCenter, what);
+    else if (constexpr double belowEnds = 22; slider_->geometry().bottom() + belowEnds + 16 <= b.bottom())
+        p.drawText(QRectF(b.left(), slider_->geometry().bottom() + belowEnds, b.width(), 16),
+                   Qt::AlignLeft | Qt::AlignVCenter,
+                   p.fontMetrics().elidedText(what, Qt::ElideRight, static_cast<int>(b.width())));
     p.setPen(t.muted);
     drawFigures(p, {b.left(), slider_->geometry().bottom() + 14.0}, uiFont(12), outputText(*s, s->output->low));
     const QString high = outputText(*s, s->output->high);

@@ -43,6 +43,7 @@ private:
     Switch* switch_;
     bool live_ = true;
     QString problem_;              // how the device took what it was last set to
+    QString ruledBy_;              ///< the rule that holds the output; empty: none does
     std::optional<double> waits_;  ///< set, and sent when what holds the output lets go
 };
 

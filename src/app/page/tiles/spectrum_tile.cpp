@@ -1,6 +1,7 @@
 #include "app/page/tiles/spectrum_tile.h"
 #include "app/page/tiles/tile_form.h"
 
+#include <QMouseEvent>
 #include <algorithm>
 #include <cmath>
 
@@ -14,11 +15,15 @@ namespace cruscotto {
 namespace {
 constexpr Duration spectrumAnew = milliseconds(100);
 constexpr std::size_t mostSamples = std::size_t{1} << 21, labelled = 5;
+constexpr std::size_t mostHarmonics = 20;
+constexpr double shareOverTime = 0.45, rowHeight = 2, gapAbove = 6;
 }  // namespace
 
 void SpectrumTile::rebuild() {
     measured_.reset();
     highest_.clear();
+    overTime_.clear();
+    overTimeRow_ = -1;
 }
 
 double SpectrumTile::resolution() const {
@@ -58,6 +63,7 @@ QString SpectrumTile::unit() const {
 void SpectrumTile::refresh(Instant t, bool digits) {
     read(t, digits);
     if (!first()) return;
+    refreshOverTime(t);
     const auto stretch = session_.stretch();
     const bool hangs = session_.cursor().stretchHangsOnNow();
     const Span span = stretch ? *stretch : Span{t - seconds((averages() + 1) / 2 / resolution()), t};
@@ -68,7 +74,94 @@ void SpectrumTile::refresh(Instant t, bool digits) {
     measuredAt_ = t;
     measure(span);
     label(stretch ? stretch->to : t);
+    markHarmonics();
+    frame_ = frame();
     update();
+}
+
+Duration SpectrumTile::timeBelow() const {
+    const std::string& over = settingOf(spec_, "over-time");
+    if (over == "no") return {};
+    return over == "window" ? session_.cursor().window() : seconds(numberOf(spec_, "over-time").value_or(0));
+}
+
+QRectF SpectrumTile::areaOfLines() const {
+    QRectF b = body();
+    if (timeBelow().ns > 0) b.setHeight(b.height() * (1 - shareOverTime));
+    return b;
+}
+
+QRectF SpectrumTile::areaOverTime() const {
+    const QRectF b = body();
+    return {frame_.area.left(), areaOfLines().bottom() + gapAbove, frame_.area.width(),
+            b.height() * shareOverTime - gapAbove};
+}
+
+void SpectrumTile::refreshOverTime(Instant t) {
+    const Duration time = timeBelow();
+    if (time.ns <= 0 || frame_.area.width() <= 0) return;
+    const auto rows = static_cast<std::size_t>(std::max(8.0, areaOverTime().height() / rowHeight));
+    const std::int64_t row = t.ns / std::max<std::int64_t>(1, time.ns / static_cast<std::int64_t>(rows));
+    if (row == overTimeRow_) return;
+    const bool all = overTime_.update(session_.source(), {first()->id, resolution(), window()}, {t - time, t}, rows);
+    overTimeRow_ = all ? row : -1;
+    update();
+}
+
+void SpectrumTile::markHarmonics() {
+    harmonics_.clear();
+    const auto chosen = numberOf(spec_, "base-hz");
+    if (!chosen || !(*chosen > 0) || spectrum_.power.empty() || !bands_.empty()) return;
+    // The line itself may have moved since.
+    constexpr double moved = 0.03;
+    constexpr std::size_t lookedAt = 40;
+    double base = *chosen;
+    const auto peaks = peaksOf(spectrum_, window(), lookedAt);
+    const auto near = [&](double hz, double by) {
+        const SpectrumPeak* best = nullptr;
+        for (const SpectrumPeak& p : peaks)
+            if (std::fabs(p.hz - hz) <= by && (!best || p.amplitude > best->amplitude)) best = &p;
+        return best;
+    };
+    if (const auto* peak = near(base, std::max(moved * base, 3 * spectrum_.stepHz))) base = peak->hz;
+    const double last = spectrum_.hz(spectrum_.power.size() - 1);
+    for (std::size_t n = 1; n <= mostHarmonics && static_cast<double>(n) * base <= last; ++n) {
+        const double hz = static_cast<double>(n) * base;
+        const auto* peak = near(hz, 1.5 * spectrum_.stepHz);
+        const auto line = static_cast<std::size_t>(std::lround(hz / spectrum_.stepHz));
+        if (line >= spectrum_.power.size()) break;
+        // Where no line stands out, what is there is the rest.
+        const double level = peak ? levelOf(peak->amplitude) : levelOf(spectrum_, line);
+        harmonics_.push_back(
+            {hz, level,
+             n == 1 ? QStringLiteral("%1 Hz  %2 %3").arg(shown(threeDigits(hz)), shown(threeDigits(level)), unit())
+                    : QStringLiteral("%1 ×  %2").arg(n).arg(peak ? shown(threeDigits(level)) : QStringLiteral("–"))});
+    }
+}
+
+QStringList SpectrumTile::harmonics() const {
+    QStringList out;
+    for (const Label& l : harmonics_) out << l.words;
+    return out;
+}
+
+void SpectrumTile::mousePressEvent(QMouseEvent* event) {
+    if (event->button() == Qt::LeftButton && frame_.area.contains(event->position()) && bands_.empty() &&
+        !spectrum_.power.empty()) {
+        constexpr double reach = 8;
+        constexpr std::size_t lookedAt = 40;
+        const SpectrumPeak* nearest = nullptr;
+        const auto peaks = peaksOf(spectrum_, window(), lookedAt);
+        const auto off = [&](const SpectrumPeak& p) { return std::fabs(frame_.xOf(p.hz) - event->position().x()); };
+        for (const SpectrumPeak& p : peaks)
+            if (off(p) <= reach && (!nearest || off(p) < off(*nearest))) nearest = &p;
+        if (nearest) {
+            const bool again = !harmonics_.empty() && std::fabs(harmonics_.front().hz - nearest->hz) < spectrum_.stepHz;
+            Q_EMIT settingChosen("base-hz", again ? QString() : QString::number(nearest->hz, 'g', 6),
+                                 again ? tr("Take the harmonics away") : tr("Mark the harmonics"));
+        }
+    }
+    Tile::mousePressEvent(event);
 }
 
 void SpectrumTile::measure(Span span) {
@@ -102,7 +195,7 @@ void SpectrumTile::measure(Span span) {
     for (std::size_t i = 0; i < n; ++i) x[i] = points[begin + i].value;
     // Of less than one stretch's length, what there is.
     const auto length = static_cast<std::size_t>(std::lround(std::max(rate_ / resolution(), double{fewest})));
-    const std::size_t taken = std::min(length, n);
+    const std::size_t taken = fastLength(std::min(length, n));
     spectrum_ =
         spectrumOf(x, rate_, taken, window(), session_.stretch() ? 1'000'000 : static_cast<std::size_t>(averages()));
     if (spectrum_.power.empty()) {
@@ -173,23 +266,35 @@ QStringList SpectrumTile::labels() const {
 
 void SpectrumTile::paintLines(QPainter& p, const PlotFrame& frame) const {
     const QColor colour = colourOf(*first());
-    const auto line = [&](auto&& power, const QPen& pen) {
-        // columns of pixels: the highest of the lines in each
+    // In each column of pixels the highest of its lines; of lines that are wider than that, each.
+    const auto last = static_cast<double>(spectrum_.power.size() - 1);
+    const double width = frame.area.width();
+    std::vector<double> edges;  // as lines, fractions included
+    const PlotAxis& x = frame.x;
+    for (double column = 0; column <= width + 1; ++column) {
+        const double part = column / width;
+        edges.push_back((x.logarithmic ? x.scale.low * std::pow(x.scale.high / x.scale.low, part)
+                                       : x.scale.low + part * (x.scale.high - x.scale.low)) /
+                        spectrum_.stepHz);
+    }
+    const auto line = [&](const std::vector<double>& power, const QPen& pen) {
         QPolygonF path;
-        double column = -1, top = 0;
-        for (std::size_t i = 1; i < spectrum_.power.size(); ++i) {
-            const double x = frame.xOf(spectrum_.hz(i));
-            if (x < frame.area.left() - 1 || x > frame.area.right() + 1) continue;
+        const auto add = [&](double at, double highest) {
             const double y =
-                std::clamp(frame.yOf(levelOf(std::sqrt(2 * power(i)))), frame.area.top(), frame.area.bottom());
-            if (std::floor(x) == column) {
-                top = std::min(top, y);
-                path.back().setY(top);
-                continue;
-            }
-            column = std::floor(x);
-            top = y;
-            path << QPointF(x, y);
+                std::clamp(frame.yOf(levelOf(std::sqrt(2 * highest))), frame.area.top(), frame.area.bottom());
+            path << QPointF(at, y);
+        };
+        for (std::size_t column = 0; column + 1 < edges.size(); ++column) {
+            const double from = std::max(1.0, std::ceil(edges[column])),
+                         to = std::min(last + 1, std::ceil(edges[column + 1]));
+            if (from >= to) continue;
+            const auto begin = static_cast<std::size_t>(from), end = static_cast<std::size_t>(to);
+            if (end - begin == 1)
+                add(frame.xOf(spectrum_.hz(begin)), power[begin]);
+            else
+                add(frame.area.left() + static_cast<double>(column) + 0.5,
+                    *std::max_element(power.begin() + static_cast<std::ptrdiff_t>(begin),
+                                      power.begin() + static_cast<std::ptrdiff_t>(end)));
         }
         p.setPen(pen);
         p.drawPolyline(path);
@@ -197,9 +302,9 @@ void SpectrumTile::paintLines(QPainter& p, const PlotFrame& frame) const {
     if (!highest_.empty()) {
         QColor soft = colour;
         soft.setAlpha(90);
-        line([this](std::size_t i) { return highest_[i]; }, QPen(soft, 1));
+        line(highest_, QPen(soft, 1));
     }
-    line([this](std::size_t i) { return spectrum_.power[i]; }, QPen(colour, 1.3));
+    line(spectrum_.power, QPen(colour, 1.3));
 }
 
 void SpectrumTile::paintBands(QPainter& p, const PlotFrame& frame) const {
@@ -212,17 +317,8 @@ void SpectrumTile::paintBands(QPainter& p, const PlotFrame& frame) const {
     }
 }
 
-void SpectrumTile::paintEvent(QPaintEvent*) {
-    QPainter p(this);
-    paintFrame(p);
-    if (!first()) return;
-    const Theme& t = theme();
-    if (!why_.isEmpty() || spectrum_.power.empty()) {
-        p.setPen(t.muted);
-        p.setFont(uiFont(13));
-        p.drawText(body(), Qt::AlignCenter | Qt::TextWordWrap, why_);
-        return;
-    }
+PlotFrame SpectrumTile::frame() const {
+    if (spectrum_.power.empty()) return {};
     const bool bands = !bands_.empty();
     PlotAxis x, y;
     x.unit = QStringLiteral("Hz");
@@ -231,18 +327,19 @@ void SpectrumTile::paintEvent(QPaintEvent*) {
     y.logarithmic = settingOf(spec_, "levels") == "logarithmic";
     const double last = spectrum_.hz(spectrum_.power.size() - 1);
     x.scale = bands ? Scale{bands_.front().low, bands_.back().high} : Scale{x.logarithmic ? spectrum_.stepHz : 0, last};
-    double highest = 0, lowest = INFINITY;
-    const auto count = [&](double level) {
-        highest = std::max(highest, level);
-        if (level > 0) lowest = std::min(lowest, level);
+    double highest = 0, lowest = INFINITY;  // mean squares first: their order is that of levels
+    const auto count = [&](double power) {
+        highest = std::max(highest, power);
+        if (power > 0) lowest = std::min(lowest, power);
     };
     if (bands)
-        for (const Band& b : bands_) count(std::sqrt(b.power));
+        for (const Band& b : bands_) count(b.power);
     else
-        for (std::size_t i = 1; i < spectrum_.power.size(); ++i) {
-            count(levelOf(spectrum_, i));
-            if (!highest_.empty()) highest = std::max(highest, levelOf(std::sqrt(2 * highest_[i])));
-        }
+        for (std::size_t i = 1; i < spectrum_.power.size(); ++i) count(spectrum_.power[i]);
+    for (std::size_t i = 1; i < highest_.size(); ++i) highest = std::max(highest, highest_[i]);
+    const auto level = [&](double power) { return bands ? std::sqrt(power) : levelOf(std::sqrt(2 * power)); };
+    highest = level(highest);
+    lowest = level(lowest);
     if (!(highest > 0)) highest = 1, lowest = 1e-3;
     if (y.logarithmic) {
         // whole decades, six at most
@@ -252,35 +349,91 @@ void SpectrumTile::paintEvent(QPaintEvent*) {
     } else {
         y.scale = niceScale(0, highest * 1.15);
     }
-    const PlotFrame frame = PlotFrame::in(body(), x, y);
-    frame.paint(p);
-    p.save();
-    p.setClipRect(frame.area);
-    p.setRenderHint(QPainter::Antialiasing);
-    if (bands)
-        paintBands(p, frame);
-    else
-        paintLines(p, frame);
-    p.restore();
+    return PlotFrame::in(areaOfLines(), x, y);
+}
+
+void SpectrumTile::paintLabels(QPainter& p, const std::vector<Label>& labels) const {
     // Labels stand right of their lines, none over another.
     const QFont font = uiFont(11, QFont::Medium);
     std::vector<QRectF> taken;
-    for (const Label& l : labels_) {
+    for (const Label& l : labels) {
         const double wide = figuresWidth(font, l.words) + 6;
-        const double at = frame.xOf(l.hz);
-        QRectF box(at + 4, std::max(frame.area.top(), frame.yOf(l.level) - 8), wide, 15);
-        if (box.right() > frame.area.right()) box.moveRight(at - 4);
+        const double at = frame_.xOf(l.hz);
+        QRectF box(at + 4, std::max(frame_.area.top(), frame_.yOf(l.level) - 8), wide, 15);
+        if (box.right() > frame_.area.right()) box.moveRight(at - 4);
         while (std::ranges::any_of(taken, [&](const QRectF& r) { return r.intersects(box); })) box.translate(0, 16);
-        if (box.bottom() > frame.area.bottom() || box.left() < frame.area.left()) continue;
+        if (box.bottom() > frame_.area.bottom() || box.left() < frame_.area.left()) continue;
         taken.push_back(box);
-        p.fillRect(box, t.ground);
-        p.setPen(t.ink);
+        p.fillRect(box, theme().ground);
+        p.setPen(theme().ink);
         drawFigures(p, QPointF(box.left() + 3, box.bottom() - 3.5), font, l.words);
     }
+}
+
+void SpectrumTile::paintOverTime(QPainter& p) {
+    const QRectF area = areaOverTime();
+    const Duration time = timeBelow();
+    const double highest = overTime_.highest();
+    if (highest > 0) {
+        constexpr double range = 1e-4;  // of power: two decades of amplitude
+        const PlotAxis& x = frame_.x;
+        const auto hzAt = [&](double pixel) {
+            const double part = pixel / area.width();
+            return x.logarithmic ? x.scale.low * std::pow(x.scale.high / x.scale.low, part)
+                                 : x.scale.low + part * (x.scale.high - x.scale.low);
+        };
+        p.setRenderHint(QPainter::SmoothPixmapTransform, false);
+        const int width = static_cast<int>(area.width());
+        const PictureOf of{overTime_.revision(), width, x.scale, x.logarithmic, theme().night};
+        if (overTimePicture_.isNull() || pictureOf_ != of) {
+            pictureOf_ = of;
+            overTimePicture_ = overTime_.picture(width, hzAt, highest * range, highest);
+        }
+        p.drawImage(area, overTimePicture_);
+    }
+    p.setPen(QPen(theme().hairline, 1));
+    p.drawRect(area.adjusted(0, 0, -1, -1));
+    p.setFont(uiFont(11));
+    p.setPen(theme().muted);
+    constexpr int wide = 48, high = 14;
+    const bool live = session_.engine() && session_.cursor().atEnd();
+    p.drawText(QRectF(area.left() - wide - 6, area.top(), wide, high), Qt::AlignRight, live ? tr("now") : tr("then"));
+    p.drawText(QRectF(area.left() - wide - 6, area.bottom() - high, wide, high), Qt::AlignRight,
+               QChar(0x2212) + lengthText(time));
+}
+
+void SpectrumTile::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    paintFrame(p);
+    if (!first()) return;
+    const Theme& t = theme();
+    if (!why_.isEmpty() || spectrum_.power.empty()) {
+        p.setPen(t.muted);
+        p.setFont(uiFont(13));
+        p.drawText(areaOfLines(), Qt::AlignCenter | Qt::TextWordWrap, why_);
+        return;
+    }
+    frame_ = frame();
+    const PlotFrame& now = frame_;
+    now.paint(p);
+    p.save();
+    p.setClipRect(now.area);
+    p.setRenderHint(QPainter::Antialiasing);
+    if (!bands_.empty())
+        paintBands(p, now);
+    else
+        paintLines(p, now);
+    for (const Label& l : harmonics_) {
+        p.setPen(QPen(t.muted, 1, Qt::DotLine));
+        p.drawLine(QPointF(now.xOf(l.hz), now.area.top()), QPointF(now.xOf(l.hz), now.yOf(l.level)));
+    }
+    p.restore();
+    paintLabels(p, harmonics_.empty() ? labels_ : harmonics_);
     p.setPen(t.muted);
     p.setFont(uiFont(11));
     const QString how = tr("%1 Hz lines, mean of %2").arg(shown(threeDigits(spectrum_.stepHz))).arg(spectrum_.averages);
-    p.drawText(QRectF(frame.area.left(), frame.area.top() - 18, frame.area.width(), 14), Qt::AlignRight, how);
+    p.drawText(QRectF(now.area.left(), now.area.top() - 18, now.area.width(), 14), Qt::AlignRight, how);
+    if (timeBelow().ns > 0) paintOverTime(p);
 }
 
 const TileForm& tile_forms::spectrum() {

@@ -110,61 +110,6 @@ void TraceTile::feedBehind() {
     }
 }
 
-void TraceTile::feedBeside(Instant from, Instant to, Duration width) {
-    std::size_t used = 0;
-    const auto n = static_cast<std::size_t>(std::max<std::int64_t>(16, (to - from).ns / width.ns));
-    std::size_t number = 0;
-    for (const auto& other : session_.beside()) {
-        if (!other->there) continue;
-        const Bench& bench = other->source->info()->bench;
-        for (const auto& lane : lanes_)
-            for (const Line& line : lane->lines) {
-                const SignalSpec* theirs = bench.signal(shown_[line.shownIndex].spec->id);
-                const auto in = theirs ? convertUnit(theirs->unit(), lane->unit) : std::nullopt;
-                if (!in) continue;
-                QVector<QCPGraphData> places;
-                std::vector<Column> columns;
-                std::vector<Point> points;
-                const Span span{from - other->shift, to - other->shift};
-                const auto x = [&](Instant t) { return (t + other->shift - to).seconds(); };
-                const auto value = [&](double v) { return v * in->factor + in->offset; };
-                if (other->source->points(theirs->id, span, n, points)) {
-                    for (const Point& p : points) {
-                        if (holds(*theirs) && !places.isEmpty()) places.append({x(p.t), places.back().value});
-                        places.append({x(p.t), value(p.value)});
-                    }
-                } else {
-                    other->source->columns(theirs->id, {span.from, width, n}, columns);
-                    for (const Column& c : columns) {
-                        const double at = x(c.begin) + 0.5 * width.seconds();
-                        if (c.broken()) places.append({at, std::nan("")});
-                        if (c.summary.count == 0) continue;
-                        places.append({at, value(c.summary.min)});
-                        if (c.summary.max != c.summary.min) places.append({at, value(c.summary.max)});
-                    }
-                }
-                if (used == beside_.size()) {
-                    auto* made =
-                        plot_->addGraph(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
-                    made->setAdaptiveSampling(false);
-                    beside_.push_back(made);
-                }
-                QCPGraph* graph = beside_[used++];
-                graph->setKeyAxis(lane->rect->axis(QCPAxis::atBottom));
-                graph->setValueAxis(lane->rect->axis(QCPAxis::atLeft));
-                QColor pale = colourOf(*shown_[line.shownIndex].spec);
-                pale.setAlpha(80);
-                graph->setPen(QPen(pale, 1.2, number % 2 == 0 ? Qt::SolidLine : Qt::DashLine));
-                graph->data()->set(places, true);
-            }
-        ++number;
-    }
-    while (beside_.size() > used) {
-        plot_->removeGraph(beside_.back());
-        beside_.pop_back();
-    }
-}
-
 void TraceTile::showLevel() {
     if (!levelLine_ && holdsStill()) {
         levelLine_ = new QCPItemStraightLine(plot_);

@@ -16,7 +16,7 @@ namespace cruscotto {
 
 void TraceTile::showStretch() {
     const auto stretch = session_.stretch();
-    if (!stretch || lanes_.empty()) return shade_->show({}, {});
+    if (!stretch || lens() || lanes_.empty()) return shade_->show({}, {});
     // in the lanes only
     const QRect first = lanes_.front()->rect->rect(), last = lanes_.back()->rect->rect();
     shade_->setGeometry(first.left(), first.top(), first.width(), last.bottom() - first.top());
@@ -73,10 +73,10 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
         const auto* wheel = static_cast<QWheelEvent*>(event);
         const double factor = std::pow(1.25, -wheel->angleDelta().y() / 120.0);
         if (wheel->modifiers() & Qt::ControlModifier) {
-            if (Lane* lane = laneAt(wheel->position())) {
+            if (Lane* lane = laneAt(wheel->position()); lane && !lane->key.states && !lane->key.difference) {
                 const Scale s = laneScale(*lane);
                 const double at = lane->rect->axis(QCPAxis::atLeft)->pixelToCoord(wheel->position().y());
-                Q_EMIT scalesChosen({{lane->unit, {at - (at - s.low) * factor, at + (s.high - at) * factor}}},
+                Q_EMIT scalesChosen({{scaleKey(lane->key), {at - (at - s.low) * factor, at + (s.high - at) * factor}}},
                                     tr("Zoom scale"), "zoom " + shown(spec().id));
             }
         } else {

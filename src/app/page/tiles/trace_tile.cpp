@@ -3,7 +3,6 @@
 #include "app/page/tiles/tile_form.h"
 
 #include <QContextMenuEvent>
-#include <QFileInfo>
 #include <QMouseEvent>
 #include <QWheelEvent>
 #include <algorithm>
@@ -45,14 +44,24 @@ TraceTile::TraceTile(Session& session, QWidget* parent)
     plot_->setMouseTracking(true);
     connect(&session_.cursor(), &TimeCursor::windowChanged, this, [this] { lastEdge_ = -1; });
     connect(&session_.cursor(), &TimeCursor::moved, this, [this] { lastEdge_ = -1; });
-    connect(&session_, &Session::besideChanged, this, [this] { lastEdge_ = -1; });
-    connect(&session_.cursor(), &TimeCursor::stretched, this, [this] { showStretch(); });
+    connect(&session_.beside(), &RunsBeside::changed, this, [this] {
+        lastEdge_ = -1;
+        std::vector<LaneKey> now;
+        for (const auto& lane : lanes_) now.push_back(lane->key);
+        if (now != lanesWanted()) rebuild();
+    });
+    connect(&session_.cursor(), &TimeCursor::stretched, this, [this] {
+        if (settingOf(spec_, "lens") == "yes") lastEdge_ = -1;
+        showStretch();
+    });
 }
 
 TraceTile::~TraceTile() = default;
 
 Scale TraceTile::laneScale(const Lane& lane) const {
-    if (const auto it = spec_.scales.find(lane.unit); it != spec_.scales.end()) return it->second;
+    if (lane.key.difference) return lane.own.value_or(Scale{-1, 1});
+    if (lane.key.states) return {0, static_cast<double>(std::max<std::size_t>(1, lane.lines.size()))};
+    if (const auto it = spec_.scales.find(scaleKey(lane.key)); it != spec_.scales.end()) return it->second;
     std::optional<Scale> all;
     for (const Line& line : lane.lines) {
         const Scale& s = shown_[line.shownIndex].scale;
@@ -66,7 +75,7 @@ Scale TraceTile::laneScale(const Lane& lane) const {
 }
 
 bool TraceTile::logarithmic(const Scale& scale) const {
-    return settingOf(spec_, "values") == "logarithmic" && scale.high > 0;
+    return settingOf(spec_, "values") == "logarithmic" && scale.high > 0 && scale.low >= 0;
 }
 
 double TraceTile::laneFraction(const Lane& lane, double v) const {
@@ -75,21 +84,49 @@ double TraceTile::laneFraction(const Lane& lane, double v) const {
     return std::log(std::max(v, scale.low * 1e-3) / scale.low) / std::log(scale.high / scale.low);
 }
 
+double TraceTile::placed(const Lane& lane, const Line& line, double v) {
+    if (!lane.key.states) return v;
+    constexpr double air = 0.15;
+    const auto row = static_cast<double>(lane.lines.size() - 1) - static_cast<double>(&line - lane.lines.data());
+    return row + air + (1 - 2 * air) * v;
+}
+
+TraceTile::LaneKey TraceTile::laneOf(const SignalSpec& s) const {
+    const auto alone = severalOf(spec_, "own-lanes");
+    const bool own = !s.isState() && std::ranges::find(alone, s.id) != alone.end();
+    return {s.unit(), s.isState(), false, own ? s.id : std::string()};
+}
+
+std::vector<TraceTile::LaneKey> TraceTile::lanesWanted() const {
+    std::vector<LaneKey> out;
+    const auto want = [&](const LaneKey& key) {
+        if (std::ranges::find(out, key) == out.end()) out.push_back(key);
+    };
+    for (const Shown& s : shown_)
+        if (!s.spec->isState()) want(laneOf(*s.spec));
+    if (session_.beside().view().difference)
+        for (const Shown& s : shown_)
+            if (!s.spec->isState() && !session_.beside().having(*s.spec).empty())
+                want({s.spec->unit(), false, true, {}});
+    for (const Shown& s : shown_)
+        if (s.spec->isState()) want(laneOf(*s.spec));
+    return out;
+}
+
 void TraceTile::rebuild() {
     const Theme& t = theme();
-    std::vector<std::string> units;
-    for (const Shown& s : shown_)
-        if (std::find(units.begin(), units.end(), s.spec->unit()) == units.end()) units.push_back(s.spec->unit());
-    std::vector<std::string> now;
+    const auto units = lanesWanted();
+    std::vector<LaneKey> now;
     std::size_t lines = 0;
     for (const auto& lane : lanes_) {
-        now.push_back(lane->unit);
-        lines += lane->lines.size();
+        now.push_back(lane->key);
+        if (!lane->key.difference) lines += lane->lines.size();
     }
     bool same = now == units && lines == shown_.size();
     for (const auto& lane : lanes_)
         for (const Line& line : lane->lines)
-            same = same && line.shownIndex < shown_.size() && shown_[line.shownIndex].spec->unit() == lane->unit;
+            same = same && line.shownIndex < shown_.size() && shown_[line.shownIndex].spec->unit() == lane->key.unit &&
+                   (lane->key.difference || laneOf(*shown_[line.shownIndex].spec) == lane->key);
     if (!same) {
         plot_->clearGraphs();
         plot_->clearItems();
@@ -108,7 +145,7 @@ void TraceTile::rebuild() {
         lanes_.clear();
         for (std::size_t u = 0; u < units.size(); ++u) {
             auto lane = std::make_unique<Lane>();
-            lane->unit = units[u];
+            lane->key = units[u];
             lane->rect = new QCPAxisRect(plot_);
             plot_->plotLayout()->addElement(static_cast<int>(u), 0, lane->rect);
             lane->low = new ScaleEnd(tr("lower end of the scale"), this);
@@ -131,7 +168,8 @@ void TraceTile::rebuild() {
             lane->above = wordsAt(0, Qt::AlignTop);
             lane->below = wordsAt(1, Qt::AlignBottom);
             for (std::size_t i = 0; i < shown_.size(); ++i)
-                if (shown_[i].spec->unit() == units[u]) {
+                if (lane->key.difference ? shown_[i].spec->unit() == lane->key.unit && !shown_[i].spec->isState()
+                                         : laneOf(*shown_[i].spec) == lane->key) {
                     Line line;
                     line.shownIndex = i;
                     line.graph =
@@ -143,22 +181,23 @@ void TraceTile::rebuild() {
             const auto take = [this, raw](double low, double high) {
                 if (low > high) std::swap(low, high);
                 if (low == high) return rebuild();
-                Q_EMIT scalesChosen({{raw->unit, {low, high}}}, tr("Change scale"));
+                Q_EMIT scalesChosen({{scaleKey(raw->key), {low, high}}}, tr("Change scale"));
             };
-            connect(lane->low, &ScaleEnd::typed, this, [this, raw, take](double v) { take(v, laneScale(*raw).high); });
-            connect(lane->high, &ScaleEnd::typed, this, [this, raw, take](double v) { take(laneScale(*raw).low, v); });
+            if (lane->key.states || lane->key.difference) {
+                for (ScaleEnd* end : {lane->low, lane->high})
+                    end->setEnabled(false), end->setVisible(!lane->key.states);
+            } else {
+                connect(lane->low, &ScaleEnd::typed, this,
+                        [this, raw, take](double v) { take(v, laneScale(*raw).high); });
+                connect(lane->high, &ScaleEnd::typed, this,
+                        [this, raw, take](double v) { take(laneScale(*raw).low, v); });
+            }
             lanes_.push_back(std::move(lane));
         }
     }
     plot_->setBackground(QBrush(t.ground));
     for (std::size_t u = 0; u < lanes_.size(); ++u) {
         Lane& lane = *lanes_[u];
-        const Scale s = laneScale(lane);
-        placeEnds(lane.low, lane.high, s);
-        if (logarithmic(s)) {
-            constexpr int digits = 2;
-            lane.low->show(s.low, std::clamp(digits - 1 - static_cast<int>(std::floor(std::log10(s.low))), 0, 9));
-        }
         QCPAxis* x = lane.rect->axis(QCPAxis::atBottom);
         QCPAxis* y = lane.rect->axis(QCPAxis::atLeft);
         const bool last = u + 1 == lanes_.size();
@@ -180,28 +219,20 @@ void TraceTile::rebuild() {
             axis->setTickLabelPadding(6);
         }
         x->setTickLabels(last);
-        y->setScaleType(logarithmic(s) ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
-        y->setRange(s.low, s.high);
-        QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
-        // The ends of the scale are written there by themselves, to be typed over.
-        const double laneHeight = body().height() / static_cast<double>(lanes_.size());
-        std::vector<double> ticks =
-            ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
-        const int decimals = decimalsOf(ticks);
-        if (logarithmic(s)) {
-            ticks.clear();
-            for (double tick = std::pow(10, std::ceil(std::log10(s.low * 2.5))); tick < s.high * 0.8; tick *= 10)
-                ticks.push_back(tick);
-        }
-        for (const double tick : ticks)
-            ticker->addTick(tick, shown(logarithmic(s) ? shortNumber(tick) : readingText(tick, decimals)));
-        y->setTicker(ticker);
+        scaleLane(lane);
         for (QCPItemText* item : {lane.above, lane.below}) {
             item->setFont(uiFont(12, QFont::Medium));
             item->setColor(t.ink);
             item->setBrush(t.ground);
         }
         for (const Line& line : lane.lines) line.graph->setPen(QPen(colourOf(*shown_[line.shownIndex].spec), 1.4));
+    }
+    for (std::size_t u = 0; u < lanes_.size(); ++u) {
+        constexpr double perRow = 0.14, most = 0.8;
+        const Lane& lane = *lanes_[u];
+        const double rows = static_cast<double>(lane.lines.size());
+        plot_->plotLayout()->setRowStretchFactor(
+            static_cast<int>(u), lane.key.states && lanes_.size() > 1 ? std::min(most, perRow * (rows + 1)) : 1);
     }
     showLimits();
     for (const auto& lane : lanes_)
@@ -214,10 +245,38 @@ void TraceTile::rebuild() {
     lastEdge_ = -1;
 }
 
+void TraceTile::scaleLane(Lane& lane) {
+    QCPAxis* y = lane.rect->axis(QCPAxis::atLeft);
+    const Scale s = laneScale(lane);
+    placeEnds(lane.low, lane.high, s);
+    if (logarithmic(s)) {
+        constexpr int digits = 2;
+        lane.low->show(s.low, std::clamp(digits - 1 - static_cast<int>(std::floor(std::log10(s.low))), 0, 9));
+    }
+    y->setScaleType(logarithmic(s) ? QCPAxis::stLogarithmic : QCPAxis::stLinear);
+    y->setRange(s.low, s.high);
+    QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
+    // The ends of the scale are written there by themselves, to be typed over.
+    const double laneHeight = body().height() / static_cast<double>(lanes_.size());
+    std::vector<double> ticks =
+        ticksBetweenEnds(s, std::clamp(static_cast<int>(laneHeight / 26), 2, 6), 16 / laneHeight);
+    const int decimals = decimalsOf(ticks);
+    if (logarithmic(s)) {
+        ticks.clear();
+        for (double tick = std::pow(10, std::ceil(std::log10(s.low * 2.5))); tick < s.high * 0.8; tick *= 10)
+            ticks.push_back(tick);
+    }
+    for (const double tick : ticks)
+        ticker->addTick(tick, shown(logarithmic(s) ? shortNumber(tick) : readingText(tick, decimals)));
+    y->setTicker(ticker);
+    if (lane.key.states) y->setTicker(QSharedPointer<QCPAxisTickerText>(new QCPAxisTickerText));
+}
+
 void TraceTile::showLimits() {
     for (QCPItemStraightLine* line : limits_) plot_->removeItem(line);
     limits_.clear();
-    for (const auto& lane : lanes_)
+    for (const auto& lane : lanes_) {
+        if (lane->key.difference) continue;
         for (const Line& line : lane->lines) {
             const SignalSpec& s = *shown_[line.shownIndex].spec;
             for (const auto& limit : {s.limits.low, s.limits.high}) {
@@ -232,6 +291,7 @@ void TraceTile::showLimits() {
                 limits_.push_back(item);
             }
         }
+    }
 }
 
 void TraceTile::layOut() {
@@ -263,13 +323,18 @@ std::optional<Duration> TraceTile::ownTime() const {
     if (!own || !(*own > 0)) return {};
     return seconds(std::clamp(*own, shortest, longest));
 }
+std::optional<Span> TraceTile::lens() const {
+    const auto stretch = session_.stretch();
+    return stretch && settingOf(spec_, "lens") == "yes" && stretch->from < stretch->to ? stretch : std::nullopt;
+}
 Duration TraceTile::timeShown() const {
+    if (const auto stretch = lens()) return stretch->to - stretch->from;
     return ownTime().value_or(session_.cursor().window());
 }
 
 void TraceTile::setTimeTicks() {
     const Duration window = timeShown();
-    const bool atEnd = session_.cursor().atEnd();
+    const bool atEnd = session_.cursor().atEnd() && !lens();
     const std::optional<Duration> behind = holdsStill() && held_ ? std::optional(behindHold()) : std::nullopt;
     if (ticksFor_ == window && ticksAtEnd_ == atEnd && ticksBehind_ == behind) return;
     ticksFor_ = window;
@@ -278,7 +343,7 @@ void TraceTile::setTimeTicks() {
     QSharedPointer<QCPAxisTickerText> ticker(new QCPAxisTickerText);
     long long step = 1;
     const int most = std::max(2, plot_->width() / 90);
-    const bool live = session_.engine() && atEnd && !behind;
+    const bool live = session_.engine() && atEnd && !behind && !lens();
     const long long shift = behind ? behind->ns : 0;  // of the moment that it stands on, before the right end
     for (const long long t : timeTicksFor(shift - window.ns, shift + 1, most, 0, &step)) {
         const double s = static_cast<double>(t) * 1e-9;
@@ -322,7 +387,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
         for (const Point& p : points) {
             if (steps && !plotted.isEmpty() && p.t <= to) plotted.append({x(p.t), plotted.back().value});
             if (p.t > to) continue;
-            plotted.append({x(p.t), p.value});
+            plotted.append({x(p.t), placed(lane, line, p.value)});
             last = p.value;
         }
         if (steps && !plotted.isEmpty() && s.reading.quality != Quality::gap) plotted.append({0, plotted.back().value});
@@ -336,15 +401,15 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
             if (!c.summary.count) continue;
             const double at = x(c.begin) + 0.5 * width.seconds();
             if (c.summary.max - c.summary.min < perPixel) {  // less than a pixel: one quiet point
-                plotted.append({at, c.summary.mean});
+                plotted.append({at, placed(lane, line, c.summary.mean)});
                 last = c.summary.mean;
                 continue;
             }
             // From the end that lies nearer to where the line stands: no false zigzag.
             const bool lowFirst = !(std::fabs(c.summary.max - last) < std::fabs(c.summary.min - last));
-            plotted.append({at, lowFirst ? c.summary.min : c.summary.max});
-            if (c.summary.max != c.summary.min) plotted.append({at, lowFirst ? c.summary.max : c.summary.min});
-            last = plotted.back().value;
+            plotted.append({at, placed(lane, line, lowFirst ? c.summary.min : c.summary.max)});
+            last = lowFirst ? c.summary.max : c.summary.min;
+            if (c.summary.max != c.summary.min) plotted.append({at, placed(lane, line, last)});
         }
     }
     // What is not a number lies nowhere, and hides nothing.
@@ -360,7 +425,7 @@ void TraceTile::feed(Lane& lane, Line& line, Instant from, Instant to, Duration 
     line.graph->data()->set(plotted, true);
     // The tag stands where the reading is, not where the noise's last extreme happened to be; in a gap, where the line
     // ended, as long as that is in sight.
-    double reading = s.reading.value;
+    double reading = placed(lane, line, s.reading.value);
     if (s.reading.quality == Quality::gap || std::isnan(reading)) {
         const auto seen = std::find_if(plotted.crbegin(), plotted.crend(),
                                        [&](const QCPGraphData& p) { return !std::isnan(p.value) && p.key >= x(from); });
@@ -395,6 +460,7 @@ QString TraceTile::numbers() const {
     QStringList head{tr("seconds before the right end")};
     for (const auto& lane : lanes_)
         for (const Line& line : lane->lines) {
+            if (lane->key.difference) continue;
             if (!finest || line.graph->dataCount() > finest->graph->dataCount()) finest = &line;
             const SignalSpec& s = *shown_[line.shownIndex].spec;
             head << shown(s.name) + (s.isState() ? QString() : QStringLiteral(" / ") + unitOf(s));
@@ -406,6 +472,7 @@ QString TraceTile::numbers() const {
         const Instant t = drawnTo_ + seconds(at.key);
         for (const auto& lane : lanes_)
             for (const Line& line : lane->lines) {
+                if (lane->key.difference) continue;
                 const double v =
                     &line == finest ? at.value : session_.source().at(shown_[line.shownIndex].spec->id, t).value;
                 row << (std::isnan(v) ? QString() : QString::number(v, 'g', 12));
@@ -446,13 +513,20 @@ void TraceTile::tellHovered() {
     for (const auto& lane : lanes_)
         for (const Line& line : lane->lines) {
             const SignalSpec& s = *shown_[line.shownIndex].spec;
-            const Reading r = session_.source().at(s.id, at);
+            Reading r = session_.source().at(s.id, at);
+            if (lane->key.difference) {
+                const auto runs = session_.beside().having(s);
+                const Reading other = runs.empty() ? Reading{} : runs.front().source->at(s.id, at - runs.front().shift);
+                r.value -= other.value;
+                if (other.quality == Quality::gap) r.quality = other.quality;
+            }
             const bool read = r.quality != Quality::gap && !std::isnan(r.value);
-            const double fraction = read ? laneFraction(*lane, r.value) : 0.5;
+            const double fraction = read ? laneFraction(*lane, placed(*lane, line, r.value)) : 0.5;
             const QRect rect = lane->rect->rect();
             const QString unit = unitOf(s);
             labels.push_back({rect.bottom() - std::clamp(fraction, 0.0, 1.0) * rect.height(), colourOf(s),
-                              tagOf(s) + QStringLiteral(" ") +
+                              (lane->key.difference ? QStringLiteral("Δ ") : QString()) + tagOf(s) +
+                                  QStringLiteral(" ") +
                                   (!read         ? tr("nothing")
                                    : s.isState() ? stateWord(s, r.value)
                                                  : session_.numberText(s, r.value) +
@@ -489,7 +563,8 @@ void TraceTile::refresh(Instant t, bool digits) {
     const Duration window = timeShown();
     const Duration width{std::max<std::int64_t>(1, window.ns / std::max(16, lanes_.front()->rect->width()))};
     const bool still = holdsStill() && held_;
-    const std::int64_t edge = still ? held_->at.ns : t.ns / width.ns;
+    const auto through = lens();
+    const std::int64_t edge = still ? held_->at.ns : through ? through->to.ns : t.ns / width.ns;
     if (still != stoodAt.has_value()) lastEdge_ = -1;
     const bool live = session_.cursor().atEnd();
     // A live trace moves by whole columns of pixels; between them it would look the same.
@@ -497,11 +572,12 @@ void TraceTile::refresh(Instant t, bool digits) {
     if (edge == lastEdge_ && revision == lastRevision_) return showStretch();
     lastEdge_ = edge;
     lastRevision_ = revision;
-    const Instant to = still ? held_->at + behindHold() : live ? Instant{edge * width.ns} : t;
+    const Instant to = still ? held_->at + behindHold() : through ? through->to : live ? Instant{edge * width.ns} : t;
     const Instant from = to - window;
     drawnTo_ = to;
     for (const auto& lane : lanes_)
-        for (Line& line : lane->lines) feed(*lane, line, from, to, width);
+        if (!lane->key.difference)
+            for (Line& line : lane->lines) feed(*lane, line, from, to, width);
     feedBehind();
     feedBeside(from, to, width);
     showLevel();
@@ -522,11 +598,13 @@ void TraceTile::paintAround(QPainter& p) const {
     paintFrame(p);
     if (!beside_.empty() && holdWords_.isEmpty()) {
         QStringList names;
-        for (const auto& other : session_.beside())
-            if (other->there) names << QFileInfo(other->path).completeBaseName();
+        for (const auto& run : session_.beside().runs())
+            if (run->there) names << run->name();
         p.setFont(uiFont(11));
         p.setPen(theme().muted);
-        p.drawText(QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight, tr("paler: %1").arg(names.join(", ")));
+        const bool band = session_.beside().view().drawn == RunsBeside::Drawn::band && names.size() > 1;
+        p.drawText(QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight,
+                   band ? tr("band of %1 runs").arg(names.size()) : tr("paler: %1").arg(names.join(", ")));
     }
     if (!holdWords_.isEmpty()) {
         p.setFont(uiFont(11));
@@ -549,12 +627,13 @@ void TraceTile::paintAround(QPainter& p) const {
             const QString beyond = line->end == OffScale::above   ? QStringLiteral("↑")
                                    : line->end == OffScale::below ? QStringLiteral("↓")
                                                                   : QString();
-            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4), tagOf(s) + beyond);
+            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4),
+                       (lane->key.difference ? QStringLiteral("Δ") : QString()) + tagOf(s) + beyond);
         }
         p.setFont(uiFont(11));
         p.setPen(theme().muted);
         const QRect r = lane->rect->rect();
-        const QString unit = shown(unitText(lane->unit));
+        const QString unit = shown(unitText(lane->key.unit));
         p.drawText(QRectF(plot_->geometry().right() + 2, plot_->y() + r.top() - 14, tagMargin_, 14),
                    Qt::AlignLeft | Qt::AlignVCenter,
                    order.empty() || order.front()->endY > plot_->y() + r.top() + 12 ? unit : QString());

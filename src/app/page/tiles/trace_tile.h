@@ -9,6 +9,7 @@
 class QCustomPlot;
 class QCPAxisRect;
 class QCPGraph;
+class QCPGraphData;
 class QCPItemStraightLine;
 class QCPItemText;
 
@@ -30,7 +31,10 @@ public:
     [[nodiscard]] QString numbers() const override;
     [[nodiscard]] const std::optional<HeldAt>& held() const { return held_; }
     [[nodiscard]] QString holdWords() const { return holdWords_; }
-    /// How many traces of other runs are drawn.
+    [[nodiscard]] std::size_t lanes() const { return lanes_.size(); }
+    /// The moments at its ends.
+    [[nodiscard]] Span timeDrawn() const { return {drawnTo_ - timeShown(), drawnTo_}; }
+    /// How many traces of other runs, or edges of their bands, are drawn.
     [[nodiscard]] std::size_t laidOver() const { return beside_.size(); }
     /// How many pictures are shown behind the newest.
     [[nodiscard]] std::size_t behind() const { return behindAt_.size(); }
@@ -49,8 +53,16 @@ private:
         OffScale end = OffScale::no;     ///< the reading itself
         OffScale unseen = OffScale::no;  ///< all that is drawn of it lies there
     };
-    struct Lane {
+    struct LaneKey {
         std::string unit;
+        bool states = false;      ///< rows of states, one below the other
+        bool difference = false;  ///< of what is open and the first run beside it
+        std::string alone;        ///< the signal that has it for itself; empty: all of the unit
+        bool operator==(const LaneKey&) const = default;
+    };
+    struct Lane {
+        LaneKey key;
+        std::optional<Scale> own{};  ///< a difference's, by what there is of it
         QCPAxisRect* rect = nullptr;
         ScaleEnd* low = nullptr;
         ScaleEnd* high = nullptr;
@@ -79,11 +91,28 @@ private:
     /// How much time it shows: its own where it has one, else the page's.
     [[nodiscard]] std::optional<Duration> ownTime() const;
     [[nodiscard]] Duration timeShown() const;
+    /// The stretch, where it shows that alone.
+    [[nodiscard]] std::optional<Span> lens() const;
     [[nodiscard]] std::string holdSignal() const;
     [[nodiscard]] Duration behindHold() const;
     void feedBehind();
     /// The runs that are laid over.
     void feedBeside(Instant from, Instant to, Duration width);
+    void feedDifference(Lane& lane, Instant from, Instant to, Duration width);
+    QCPGraph* besideGraph(std::size_t& used, const Lane& lane);
+    [[nodiscard]] QVector<QCPGraphData> besidePlaces(const LaidOver& run, const SignalSpec& signal, Instant from,
+                                                     Instant to, Duration width) const;
+    /// Its axis, ticks and ends, by its scale.
+    void scaleLane(Lane& lane);
+    /// The lanes there should be: a unit each, those of differences, and states at the bottom.
+    [[nodiscard]] std::vector<LaneKey> lanesWanted() const;
+    [[nodiscard]] LaneKey laneOf(const SignalSpec& s) const;
+    /// What the tile's scale of the lane is kept by.
+    [[nodiscard]] static std::string scaleKey(const LaneKey& key) {
+        return key.alone.empty() ? key.unit : key.unit + "@" + key.alone;
+    }
+    /// A value in its lane: of a state within its row.
+    [[nodiscard]] static double placed(const Lane& lane, const Line& line, double v);
     void showLevel();
     void dragLevel(double y);
     /// The level that it stands still on, in pixels of the plot; NaN: none is shown.

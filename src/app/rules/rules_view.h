@@ -1,0 +1,89 @@
+#pragma once
+
+#include <QLabel>
+#include <QPushButton>
+#include <QScrollArea>
+#include <QToolButton>
+#include <QVBoxLayout>
+#include <QWidget>
+
+#include "app/document/session.h"
+#include "app/widgets/switch.h"
+#include "core/bench/rule_file.h"
+
+namespace cruscotto {
+
+/// When a rule would have held, over a stretch: a bar from when it began to until it no longer did.
+class RuleStrip : public QWidget {
+    Q_OBJECT
+public:
+    explicit RuleStrip(QWidget* parent);
+    void show(Span span, const std::vector<RuleFiring>& firings);
+    using QWidget::show;
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    Span span_;
+    std::vector<RuleFiring> firings_;
+};
+
+/// The page of rules, in the page's place: each a sentence whose underlined words are changed in place, what it is
+/// doing, and what it would have done; and the alarms that stand.
+class RulesView : public QWidget {
+    Q_OBJECT
+public:
+    RulesView(Session& session, QWidget* parent);
+    /// `signal`: what a new rule is about.
+    void open(const QString& signal);
+    /// Called by the frame clock while it is seen.
+    void refresh();
+    /// The sentence of a rule as it is shown, and what it is doing.
+    [[nodiscard]] QString sentence(const std::string& rule) const;
+    [[nodiscard]] QString stateWords(const std::string& rule) const;
+    /// What the words at a place can be changed to.
+    void fillMenu(QMenu& menu, const std::string& rule, const std::string& place);
+    void addRule();
+    void removeRule(const std::string& rule);
+
+Q_SIGNALS:
+    void closeAsked();
+    void said(const QString& sentence);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    struct Row {
+        std::string id;
+        QWidget* box;
+        QLabel* name;
+        QLabel* sentence;
+        QLabel* state;
+        QLabel* past;
+        RuleStrip* strip;
+        QPushButton* reset;
+        Switch* enabled;
+    };
+    void rebuild();
+    void addRow(const RuleSpec& rule);
+    [[nodiscard]] const RuleSpec* rule(const std::string& id) const;
+    void change(const QString& effect, const RuleSpec& next);
+    void addPart(const std::string& id, const char* list);
+    void ask();
+    void showAlarms();
+
+    Session& session_;
+    QString signal_;
+    QVBoxLayout* rows_;
+    QVBoxLayout* alarms_;
+    QLabel* fights_;
+    QLabel* none_;
+    std::vector<Row> row_;
+    std::vector<Alarm> shownAlarms_;
+    std::vector<std::shared_ptr<const RuleSpec>> built_;
+    Instant askedAt_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,97 @@
+// The page of rules: written and read as sentences.
+#include "app/rules/rules_view.h"
+
+#include <QWidgetAction>
+
+#include "app/window_fixture.h"
+
+namespace cruscotto {
+namespace {
+
+class RulesPage : public test::WindowTest {
+protected:
+    void SetUp() override {
+        WindowTest::SetUp();
+        Bench bench = session().bench();
+        bench.rules.clear();
+        session().edit("test", bench);
+    }
+    RulesView& page() { return window->openRules(); }
+    /// Chooses these words from the menu at a place of the only rule's sentence.
+    void choose(const std::string& place, const QString& words) {
+        QMenu menu;
+        page().fillMenu(menu, session().bench().rules.at(0)->id, place);
+        for (QAction* a : menu.actions())
+            if (a->text() == words) return a->trigger();
+        ADD_FAILURE() << "no \"" << words.toStdString() << "\" at " << place;
+    }
+    /// Types into the field of the menu there.
+    void type(const std::string& place, const QString& text) {
+        QMenu menu;
+        page().fillMenu(menu, session().bench().rules.at(0)->id, place);
+        QLineEdit* field = nullptr;
+        for (QAction* a : menu.actions())
+            if (auto* holder = qobject_cast<QWidgetAction*>(a))
+                field = holder->defaultWidget()->findChild<QLineEdit*>();
+        ASSERT_TRUE(field) << place;
+        field->setText(text);
+        QTest::keyClick(field, Qt::Key_Return);
+    }
+    QString sentence() { return page().sentence(session().bench().rules.at(0)->id); }
+};
+
+TEST_F(RulesPage, ARuleIsMadeAndChangedWordByWord) {
+    window->signalList().select("outlet-pressure");
+    page();
+    QTest::mouseClick(window->findChild<QPushButton*>("newRule"), Qt::LeftButton);
+    ASSERT_EQ(session().bench().rules.size(), 1U);
+    EXPECT_TRUE(sentence().startsWith("When Outlet pressure is above ")) << sentence().toStdString();
+    choose("/when/kind", "is below");
+    type("/when/level", "0.5");
+    choose("/when/kind", "… for a time");
+    type("/when/for", "2");
+    choose("/then/0/kind", "set an output");
+    choose("/then/0/on", "Beacon");
+    choose("/then/0/value", "on");
+    EXPECT_EQ(sentence().toStdString(), "When Outlet pressure is below 0.5 bar for 2 s, set Beacon to on.");
+    choose("/when/kind", "and another condition");
+    choose("/when/parts/1/of", "Guard door");
+    EXPECT_TRUE(sentence().contains(" and Guard door is ")) << sentence().toStdString();
+    choose("/when/parts/1/kind", "Take it out");
+    EXPECT_EQ(sentence().toStdString(), "When Outlet pressure is below 0.5 bar for 2 s, set Beacon to on.");
+    session().undoStack().undo();
+    EXPECT_TRUE(sentence().contains(" and "));
+    // A word that is no number changes nothing.
+    session().undoStack().redo();
+    type("/when/level", "much");
+    EXPECT_TRUE(sentence().contains("0.5 bar"));
+    page().removeRule(session().bench().rules[0]->id);
+    EXPECT_TRUE(session().bench().rules.empty());
+}
+
+TEST_F(RulesPage, TellsWhatARuleIsDoingAndItsAlarm) {
+    RuleSpec rule;
+    rule.id = rule.name = "r";
+    rule.when = {.kind = ConditionKind::above, .of = "outlet-pressure", .level = -1};
+    rule.then = {{.kind = ActionKind::alarm, .words = "it reads", .priority = 1}};
+    session().edit("test", withRule(session().bench(), rule));
+    RulesView& rules = page();
+    ASSERT_TRUE(waitFor([&] { return rules.stateWords("r").contains("holds since"); }));
+    ASSERT_TRUE(waitFor([&] { return session().engine()->alarms().size() == 1; }));
+    EXPECT_TRUE(waitFor([&] { return window->status().alarmText() == "it reads"; })) << "on the line on top too";
+    QPushButton* seen = nullptr;
+    ASSERT_TRUE(waitFor([&] {
+        for (QPushButton* b : window->findChildren<QPushButton*>())
+            if (b->text() == "Acknowledge" && b->isVisible()) seen = b;
+        return seen != nullptr;
+    }));
+    QTest::mouseClick(seen, Qt::LeftButton);
+    ASSERT_TRUE(waitFor([&] { return session().engine()->alarms().at(0).state == AlarmState::acknowledged; }));
+    RuleSpec resting = rule;
+    resting.enabled = false;
+    session().edit("test", withRule(session().bench(), resting));
+    EXPECT_TRUE(waitFor([&] { return rules.stateWords("r") == "rests"; }));
+}
+
+}  // namespace
+}  // namespace cruscotto
