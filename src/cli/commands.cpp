@@ -22,7 +22,7 @@
 #include "core/base/new_file.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
-#include "core/bench/rule_file.h"
+#include "core/bench/rule_edits.h"
 #include "core/bench/run_name.h"
 #include "core/bench/seen_readings.h"
 #include "core/run/run_format.h"
@@ -122,14 +122,6 @@ NewFile::Existing existing(bool force) {
     return force ? NewFile::Existing::replace : NewFile::Existing::refuse;
 }
 
-/// For what grows under its own name while it is written.
-Result<void> makeWay(const std::string& path, bool force) {
-    if (auto may = mayBecome(path, existing(force)); !may) return may;
-    if (force && ::unlink(path.c_str()) != 0 && errno != ENOENT)
-        return failure("{0} cannot be replaced ({1}).", path, std::strerror(errno));
-    return {};
-}
-
 std::string bytesText(std::uint64_t n) {
     if (n < 10'000) return fmt::format("{} B", n);
     if (n < 10'000'000) return fmt::format("{} kB", n / 1000);
@@ -152,6 +144,13 @@ private:
 };
 
 }  // namespace
+
+Result<void> makeWay(const std::string& path, bool force) {
+    if (auto may = mayBecome(path, existing(force)); !may) return may;
+    if (force && ::unlink(path.c_str()) != 0 && errno != ENOENT)
+        return failure("{0} cannot be replaced ({1}).", path, std::strerror(errno));
+    return {};
+}
 
 void handleSignals() {
     onEndingSignals([](int) { stopAsked = true; });

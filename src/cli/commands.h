@@ -17,11 +17,13 @@ namespace cruscotto::cli {
 /// Documented in the README; frozen.
 enum ExitCode : int {
     ok = 0,
-    failed = 1,        ///< could not be done: the message says why
-    wrongUsage = 2,    ///< the command line does not read
-    badFile = 3,       ///< a bench or run cannot be opened, or is not valid
-    lostSamples = 4,   ///< a recording ended with samples missing
-    deviceTrouble = 5  ///< measured, but a device did not deliver
+    failed = 1,         ///< could not be done: the message says why
+    wrongUsage = 2,     ///< the command line does not read
+    badFile = 3,        ///< a bench or run cannot be opened, or is not valid
+    lostSamples = 4,    ///< a recording ended with samples missing
+    deviceTrouble = 5,  ///< measured, but a device did not deliver
+    verdictFailed = 6,  ///< a procedure went through, and something was not as it should be
+    notFinished = 7     ///< a procedure ended before its last step
 };
 
 struct RecordOptions {
@@ -131,6 +133,13 @@ struct RehearseOptions {
     bool json = false;
 };
 int rehearseRules(const RehearseOptions& options);
+/// Works a procedure of a bench through, and records it.
+struct ProcedureOptions {
+    std::string bench, procedure, out, answers, junit;
+    bool asFastAsPossible = false, force = false, json = false;
+    std::optional<std::int64_t> beginsAtUnix;
+};
+int runProcedure(const ProcedureOptions& options);
 struct RunsOptions {
     std::string folder = ".";
     RunSearch search;
@@ -200,6 +209,8 @@ struct ReplayCommand {
 };
 int replay(const ReplayCommand& command);
 
+/// For what grows under its own name while it is written: what is there goes, where that is wanted.
+Result<void> makeWay(const std::string& path, bool force);
 /// What asks a command to end (core/base/endings.h) ends it in order from now on; SIGUSR1 sets a mark in a recording.
 void handleSignals();
 /// As such a signal does.

@@ -215,6 +215,22 @@ int runCommand(int argc, char** argv) {
     rehearseCommand->add_option("RUN", rehearse.run)->required();
     rehearseCommand->add_flag("--json", rehearse.json, "for programs");
 
+    cli::ProcedureOptions procedure;
+    CLI::App* runCommand = app.add_subcommand("run", "work a procedure of a bench through, and record it");
+    runCommand->add_option("BENCH", procedure.bench)->required();
+    runCommand->add_option("--procedure", procedure.procedure, "its id or name")->required();
+    runCommand->add_option("--out", procedure.out, "the run file to make")->required();
+    runCommand->add_option("--answers", procedure.answers,
+                           "JSON with what it asks: a list in order, or an object by names and step numbers");
+    runCommand->add_option("--junit", procedure.junit, "write the verdicts as JUnit's XML");
+    runCommand->add_flag("--json", procedure.json, "all of it for programs");
+    runCommand->add_flag("--as-fast-as-possible", procedure.asFastAsPossible,
+                         "of simulated devices only: without waiting for time to pass, the same every time");
+    runCommand->add_option("--begins-at", procedure.beginsAtUnix,
+                           "with --as-fast-as-possible: the time that it pretends, in seconds since 1970");
+    addForce(runCommand, procedure.force);
+    runCommand->footer("Exit code 0: passed, 6: failed, 7: it ended before its last step.");
+
     cli::RunsOptions runs;
     CLI::App* runsCommand = app.add_subcommand("runs", "list the runs of a folder and of those below it");
     runsCommand->add_option("FOLDER", runs.folder, "this one where it is left out");
@@ -238,6 +254,7 @@ int runCommand(int argc, char** argv) {
     pictureCommand->add_option("--find", picture.find, "a tree of /sys and /dev, to show what is attached there");
     pictureCommand->add_option("--stretch", picture.stretchSeconds, "length in seconds of a stretch to be measured");
     pictureCommand->add_flag("--rules", picture.rules, "the page of rules");
+    pictureCommand->add_option("--procedure", picture.procedure, "id of a procedure that is at work");
     pictureCommand->add_option("--beside", picture.beside, "runs that are laid over it")->delimiter(',');
     pictureCommand->add_option("--measure", picture.measure, "signal whose measures stand beside the page");
     pictureCommand->add_option("--against", picture.against, "the signal that it is held against");
@@ -394,6 +411,10 @@ int runCommand(int argc, char** argv) {
         return cli::compareRuns(compare);
     }
     if (rehearseCommand->parsed()) return cli::rehearseRules(rehearse);
+    if (runCommand->parsed()) {
+        cli::handleSignals();
+        return cli::runProcedure(procedure);
+    }
     if (runsCommand->parsed()) return cli::listRuns(runs);
     if (measureCommand->parsed()) {
         measure.from = measureFrom.value();

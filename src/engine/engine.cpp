@@ -143,8 +143,11 @@ void Engine::State::work() {
                 guarded([&] {
                     process(item.block);
                     driveReactions();
-                    if (options.pace == Pace::asFastAsPossible && rules.evaluator) rules.evaluator->advance(now());
+                    const Instant at = now();
+                    if (options.pace == Pace::asFastAsPossible && rules.evaluator) rules.evaluator->advance(at);
                     driveRules();
+                    driveControls(at);
+                    driveProcedure(at);
                 });
             if (!item.command) continue;
             source.setExtent({{0}, now()});  // whoever waits for the command sees all that came before it
@@ -236,6 +239,8 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     s.indexSignals();
     s.arrangeComputed();
     s.arrangeRules();
+    s.arrangeControls();
+    s.keepInStep();
     {
         const Lock lock(s.devicesMutex);
         s.atRest = s.options.outputsAtRest;
@@ -249,8 +254,11 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
 void Engine::launchDevices() {
     State& s = *state_;
     s.call([&s] {
-        const Lock lock(s.devicesMutex);
-        for (const auto& spec : s.bench.devices) s.launch(*spec);
+        {
+            const Lock lock(s.devicesMutex);
+            for (const auto& spec : s.bench.devices) s.launch(*spec);
+        }
+        if (s.options.procedure) s.beginProcedure(*s.options.procedure);
     });
 }
 

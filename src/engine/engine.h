@@ -8,7 +8,9 @@
 #include <vector>
 
 #include "core/bench/bench.h"
+#include "core/control/controller.h"
 #include "core/history/signal_history.h"
+#include "core/procedure/procedure_run.h"
 #include "core/rules/alarm_book.h"
 #include "core/rules/rehearsal.h"
 #include "devices/device_kind.h"
@@ -42,6 +44,12 @@ struct RuleReport {
     std::string done;      ///< what it did last, in words; empty: nothing yet
     bool latched = false;  ///< it holds an output until a person resets it
 };
+/// What a control of the bench is doing.
+struct ControlReport {
+    std::string id;
+    ControlState state;
+    bool holds = false;  ///< the output is what it wants; else somebody else holds it
+};
 /// What a rule wants that is not the engine's to do: recordings, pages and tones.
 struct RuleRequest {
     std::string rule;
@@ -62,6 +70,11 @@ struct EngineOptions {
     /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are
     /// driven all the same.
     bool outputsAtRest = false;
+    /// A procedure that begins with the bench, see startProcedure().
+    std::optional<ProcedureSpec> procedure = {};
+    /// What a procedure asks, by its step and the step's number, where the answer is known beforehand. Called on the
+    /// engine's thread.
+    std::function<std::optional<std::string>(const ProcedureStep&, const std::string&)> answers = {};
     /// Whether evidence is looked for; off only to measure what that costs.
     bool evidence = true;
     /// What devices are made of; null: the kinds that this build knows.
@@ -128,13 +141,31 @@ public:
     [[nodiscard]] std::vector<RuleReport> ruleReports() const;
     /// Once each.
     std::vector<RuleRequest> takeRuleRequests();
-    /// Lets go of outputs that a latched interlock holds. False while it still holds, or where there is none.
+    /// Lets go of outputs that a latched interlock, or a control whose read-back did not follow, holds. False while it
+    /// still holds, or where there is none.
     bool resetRule(const std::string& id);
     /// A person lets go of the output: rules decide about it again. False where nobody had set it by hand.
     bool releaseOutput(const std::string& signal);
+    /// The bench's controls, in their order, as ruleReports().
+    [[nodiscard]] std::vector<ControlReport> controlReports() const;
     [[nodiscard]] std::vector<Alarm> alarms() const;
+    /// What became of alarms since the bench began, the newest mostJournal of it; and how much there was in all.
+    static constexpr std::size_t mostJournal = 20'000;
+    [[nodiscard]] std::vector<AlarmEvent> alarmJournal() const;
+    [[nodiscard]] std::uint64_t alarmsJournaled() const;
     void acknowledgeAlarm(const std::string& rule, const std::string& person, const std::string& comment);
     void shelveAlarm(const std::string& rule, Duration forTime);
+
+    /// Begins a procedure, which checkProcedure() has nothing against. Outputs that it sets are let go of by hand, and
+    /// safe when it ends, however it does. As fast as possible: measuring ends with it. Refuses while one is going on.
+    Result<void> startProcedure(const ProcedureSpec& procedure);
+    void pauseProcedure(bool paused);
+    /// Before its last step; `why` in a sentence.
+    void endProcedure(const Text& why);
+    /// To the question that it stands at. Why that is no answer.
+    Result<void> answerProcedure(const std::string& words);
+    /// The newest one's; null: none has begun. As of a tenth of a second ago or since a step was done.
+    [[nodiscard]] std::shared_ptr<const ProcedureReport> procedureReport() const;
 
     /// What ended the work of the engine itself, as no memory; empty: nothing. The outputs are safe then, nothing more
     /// is measured, and what was recorded is whole.

@@ -385,7 +385,7 @@ void Engine::State::markLost(const std::string& device, Quality quality) {
         if (key.first == device && !key.second.starts_with(outputGroup)) {
             for (Bound& b : group.bound) {
                 b.history->markLost(now(), quality);
-                if (rules.evaluator) rules.evaluator->lose(b.spec->id, now());
+                loseInRules(b.spec->id);
             }
             forgetEvidence(group);
         }

@@ -60,6 +60,7 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
                 });
         }
         if (changed && rules.evaluator) rules.evaluator->device(device, !reachable(state), now());
+        if (changed && procedure) procedure->device(device, !reachable(state), now());
         lookAtFallen(device, status);
         if (state == LinkState::live)
             unreached.erase(device);
@@ -337,6 +338,8 @@ void Engine::State::take(const Bench& next) {
     indexSignals();
     arrangeComputed();
     arrangeRules();
+    arrangeControls();
+    keepInStep();
     const Lock lock(devicesMutex);
     if (stopped) return;
     reap();

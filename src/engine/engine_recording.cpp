@@ -178,6 +178,7 @@ void Engine::mark(Instant at, const std::string& words) {
     }
     s.post([&s, at, words] {
         if (s.rules.evaluator) s.rules.evaluator->mark(words, at);
+        if (s.procedure) s.procedure->mark(words, at);
         if (!s.recorder) return;
         s.recorder->note([at, words](RunWriter& w) { w.addMark(at, words); });
         if (!s.gate || !s.gate->plan().onMark) return;

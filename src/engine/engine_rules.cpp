@@ -7,9 +7,11 @@
 #include "core/base/log.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
-#include "core/bench/rule_file.h"
+#include "core/bench/rule_edits.h"
+#include "core/bench/rule_words.h"
 #include "core/bench/seen_readings.h"
 #include "core/bench/tile_settings.h"
+#include "core/rules/rehearsal.h"
 #include "engine/engine_state.h"
 
 namespace cruscotto {
@@ -21,6 +23,16 @@ constexpr Duration rampStep = milliseconds(5);
 void Engine::State::arrangeRules() {
     std::vector<std::shared_ptr<const RuleSpec>> asRead;
     for (const auto& rule : bench.rules) asRead.push_back(std::make_shared<const RuleSpec>(ruleAsRead(bench, *rule)));
+    for (RuleSpec& rule : alarmRules(bench)) asRead.push_back(std::make_shared<const RuleSpec>(std::move(rule)));
+    std::vector<std::string> suppresses;
+    for (std::size_t i = 0; i < bench.rules.size(); ++i)
+        if (const RuleSpec& rule = *asRead[i]; rule.suppress && rule.enabled) {
+            RuleSpec made;
+            made.id = "suppresses " + rule.id;
+            made.when = *rule.suppress;
+            asRead.push_back(std::make_shared<const RuleSpec>(std::move(made)));
+            suppresses.push_back(rule.id);
+        }
     const bool same = rules.evaluator && std::ranges::equal(asRead, rules.evaluator->rules(),
                                                             [](const auto& a, const auto& b) { return *a == *b; });
     if (same || (asRead.empty() && !rules.evaluator)) return;
@@ -35,11 +47,15 @@ void Engine::State::arrangeRules() {
             rules.outputsToLook.insert(output);
             std::map<std::size_t, double> kept;
             for (const auto& [was, value] : wishes)
-                if (const auto is = nowAt.find(was); is != nowAt.end()) kept[is->second] = value;
+                if (was >= controlPlace(0))
+                    kept[was] = value;
+                else if (const auto is = nowAt.find(was); is != nowAt.end())
+                    kept[is->second] = value;
             wishes = std::move(kept);
         }
-    std::erase_if(rules.ramps, [&](const Ramp& ramp) { return !nowAt.contains(ramp.rule); });
-    for (Ramp& ramp : rules.ramps) ramp.rule = nowAt.at(ramp.rule);
+    std::erase_if(rules.ramps, [&](const Ramp& ramp) { return !ramp.ofProcedure && !nowAt.contains(ramp.rule); });
+    for (Ramp& ramp : rules.ramps)
+        if (!ramp.ofProcedure) ramp.rule = nowAt.at(ramp.rule);
     std::erase_if(rules.pending, [&](const RuleFiring& firing) { return !nowAt.contains(firing.rule); });
     for (RuleFiring& firing : rules.pending) firing.rule = nowAt.at(firing.rule);
     std::vector<std::string> done(asRead.size());
@@ -50,26 +66,19 @@ void Engine::State::arrangeRules() {
         for (std::size_t was = 0; was < before->rules().size(); ++was)
             if (!nowAt.contains(was)) alarms.clear(before->rules()[was]->id, at);
     std::erase_if(rules.latched, [&](const std::string& id) {
-        return std::ranges::none_of(asRead, [&](const auto& rule) { return rule->id == id && rule->enabled; });
+        return !bench.control(id) &&
+               std::ranges::none_of(asRead, [&](const auto& rule) { return rule->id == id && rule->enabled; });
     });
     rules.done = std::move(done);
+    for (const std::string& id : rules.suppresses)
+        if (std::ranges::find(suppresses, id) == suppresses.end()) alarms.suppress(id, false, at);
+    rules.suppresses = std::move(suppresses);
+    rules.own = asRead.size() - rules.suppresses.size();
     rulesChanged = true;
-    inStep = options.pace == Pace::asFastAsPossible && !asRead.empty();
+    keepInStep();
     if (asRead.empty()) return;
     rules.evaluator.emplace(asRead, at, source.anchor());
-    for (const auto& signal : bench.signals) {
-        if (!rules.evaluator->looksAt(signal->id)) continue;
-        const Reading r = source.at(signal->id, at);
-        if (r.quality == Quality::gap || !std::isfinite(r.value)) continue;
-        const QualityInterval all{0, 1, r.quality};
-        rules.evaluator->feed(
-            signal->id, std::span(&r.value, 1), [&](std::size_t) { return at; },
-            std::span(&all, r.quality == Quality::good ? 0U : 1U));
-    }
-    {
-        const Lock lock(mutex);
-        for (const auto& [device, status] : statuses) rules.evaluator->device(device, !reachable(status.state), at);
-    }
+    seed(*rules.evaluator, at);
     if (before) rules.evaluator->goOn(*before, nowAt);
     for (std::size_t i = 0; i < asRead.size(); ++i)
         if (rules.latched.contains(asRead[i]->id))
@@ -79,14 +88,42 @@ void Engine::State::arrangeRules() {
     for (const RuleFiring& firing : rules.evaluator->take()) fire(firing);
 }
 
+void Engine::State::seed(RuleEvaluator& evaluator, Instant at) {
+    for (const auto& signal : bench.signals) {
+        if (!evaluator.looksAt(signal->id)) continue;
+        const Reading r = source.at(signal->id, at);
+        if (r.quality == Quality::gap || !std::isfinite(r.value)) continue;
+        const QualityInterval all{0, 1, r.quality};
+        evaluator.feed(
+            signal->id, std::span(&r.value, 1), [&](std::size_t) { return at; },
+            std::span(&all, r.quality == Quality::good ? 0U : 1U));
+    }
+    {
+        const Lock lock(mutex);
+        for (const auto& [device, status] : statuses) evaluator.device(device, !reachable(status.state), at);
+    }
+}
+
+void Engine::State::loseInRules(const std::string& signal) {
+    const Instant at = now();
+    if (rules.evaluator) rules.evaluator->lose(signal, at);
+    if (procedure) procedure->lose(signal, at);
+    for (const Controlling& c : controls)
+        if (c.controller) c.controller->lose(signal, at);
+}
+
 bool Engine::State::reachable(LinkState state) {
     return state == LinkState::live || state == LinkState::starting;
 }
 
 void Engine::State::feedRules(const SignalSpec& spec, const Block& block) {
-    if (!rules.evaluator || !rules.evaluator->looksAt(spec.id)) return;
-    rules.evaluator->feed(
-        spec.id, readings.values, [&](std::size_t i) { return block.timeOf(i); }, readings.quality);
+    const auto timeOf = [&](std::size_t i) { return block.timeOf(i); };
+    if (rules.evaluator && rules.evaluator->looksAt(spec.id))
+        rules.evaluator->feed(spec.id, readings.values, timeOf, readings.quality);
+    if (procedure) procedure->feed(spec.id, readings.values, timeOf, readings.quality);
+    for (const Controlling& c : controls)
+        if (c.controller && c.controller->looksAt(spec.id))
+            c.controller->feed(spec.id, readings.values, timeOf, readings.quality);
 }
 
 std::string Engine::State::readingsOf(const RuleSpec& rule) const {
@@ -119,6 +156,8 @@ void Engine::State::fireRules() {
 void Engine::State::fire(const RuleFiring& firing) {
     const RuleSpec& rule = *rules.evaluator->rules()[firing.rule];
     rulesChanged = true;
+    if (firing.rule >= rules.own)
+        return alarms.suppress(rules.suppresses.at(firing.rule - rules.own), firing.holds, firing.at);
     const auto& actions = firing.holds ? rule.then : rule.otherwise;
     if (!firing.holds) {
         endRule(firing.rule, rule);
@@ -142,20 +181,23 @@ void Engine::State::endRule(std::size_t i, const RuleSpec& rule) {
         if (wishes.erase(i)) rules.outputsToLook.insert(output);
     for (auto& [output, holds] : rules.holds)
         if (!rules.latched.contains(rule.id) && holds.erase(i)) rules.outputsToLook.insert(output);
-    std::erase_if(rules.ramps, [&](const Ramp& ramp) { return ramp.rule == i; });
+    std::erase_if(rules.ramps, [&](const Ramp& ramp) { return !ramp.ofProcedure && ramp.rule == i; });
     alarms.clear(rule.id, now());
 }
 
 void Engine::State::actOn(const RuleFiring& firing, const RuleSpec& rule, const Action& a) {
     const SignalSpec* s = isOfOutput(a.kind) ? bench.signal(a.on) : nullptr;
+    const auto ofRules = [](const auto& wish) { return wish.first < controlPlace(0); };
     const auto stands = [&] {
         const auto state = arbiter.state(a.on);
         return state ? state->value : s && s->output ? s->output->start : 0;
     };
     const auto wish = [&](double v) {
-        std::erase_if(rules.ramps, [&](const Ramp& ramp) { return ramp.output == a.on && ramp.rule >= firing.rule; });
+        std::erase_if(rules.ramps, [&](const Ramp& ramp) {
+            return !ramp.ofProcedure && ramp.output == a.on && ramp.rule >= firing.rule;
+        });
         // Of a momentary rule the newest word counts.
-        if (firing.momentary) rules.wishes[a.on].clear();
+        if (firing.momentary) std::erase_if(rules.wishes[a.on], ofRules);
         rules.wishes[a.on][firing.rule] = v;
         rules.outputsToLook.insert(a.on);
     };
@@ -176,8 +218,8 @@ void Engine::State::actOn(const RuleFiring& firing, const RuleSpec& rule, const 
             break;
         }
         case ActionKind::release:
-            rules.wishes[a.on].clear();
-            std::erase_if(rules.ramps, [&](const Ramp& ramp) { return ramp.output == a.on; });
+            std::erase_if(rules.wishes[a.on], ofRules);
+            std::erase_if(rules.ramps, [&](const Ramp& ramp) { return !ramp.ofProcedure && ramp.output == a.on; });
             rules.outputsToLook.insert(a.on);
             break;
         case ActionKind::hold:
@@ -187,7 +229,8 @@ void Engine::State::actOn(const RuleFiring& firing, const RuleSpec& rule, const 
             break;
         case ActionKind::alarm:
             alarms.raise(rule.id, a.priority,
-                         filledWords(a.words, [&](const std::string& id) { return readingText(id); }), firing.at);
+                         filledWords(a.words, [&](const std::string& id) { return readingText(id); }), firing.at,
+                         signalsOf(rule));
             if (firing.momentary) alarms.clear(rule.id, firing.at);
             break;
         case ActionKind::mark: {
@@ -240,11 +283,21 @@ void Engine::State::askAs(const SignalSpec& spec, OutputHolder holder, const Rul
                                           : std::clamp(first.second, spec.output->low, spec.output->high);
     const auto now_ = arbiter.state(spec.id);
     if (arbiter.asks(spec.id, holder) && now_ && now_->holder == holder && now_->value == v) return;
-    ask(spec, holder, v, Text(rules.evaluator ? rules.evaluator->rules()[first.first]->name : std::string()));
+    ask(spec, holder, v, Text(wisher(holder, first.first)));
+}
+
+std::string Engine::State::wisher(OutputHolder holder, std::size_t place) const {
+    if (holder == OutputHolder::procedure) return procedure ? procedure->report(now()).name : std::string();
+    if (place >= controlPlace(0)) {
+        const std::size_t i = place - controlPlace(0);
+        return i < bench.controls.size() ? bench.controls[i]->name : std::string();
+    }
+    return rules.evaluator ? rules.evaluator->rules()[place]->name : std::string();
 }
 
 void Engine::State::askRules(const SignalSpec& spec) {
     askAs(spec, OutputHolder::interlock, rules.holds);
+    askAs(spec, OutputHolder::procedure, procedureWishes);
     askAs(spec, OutputHolder::rule, rules.wishes);
 }
 
@@ -253,7 +306,8 @@ void Engine::State::driveRules() {
     for (Ramp& ramp : rules.ramps) {
         const double part = std::clamp((now() - ramp.began).seconds() / ramp.seconds, 0.0, 1.0);
         const double v = ramp.from + part * (ramp.to - ramp.from);
-        if (const auto wishes = rules.wishes.find(ramp.output); wishes != rules.wishes.end())
+        RuleWishes& all = ramp.ofProcedure ? procedureWishes : rules.wishes;
+        if (const auto wishes = all.find(ramp.output); wishes != all.end())
             if (const auto own = wishes->second.find(ramp.rule); own != wishes->second.end() && own->second != v) {
                 own->second = v;
                 rules.outputsToLook.insert(ramp.output);
@@ -279,36 +333,76 @@ std::optional<Duration> Engine::State::untilRules() const {
     if (!rules.outputsToLook.empty() || !rules.pending.empty()) return milliseconds(1);
     std::optional<Duration> out;
     if (!rules.ramps.empty()) out = rampStep;
-    if (rules.evaluator)
-        if (const auto at = rules.evaluator->nextDeadline()) {
-            const Duration left{std::max<std::int64_t>(0, (*at - now()).ns)};
-            if (!out || left < *out) out = left;
-        }
+    const auto until = [&](std::optional<Instant> at, Duration least = {}) {
+        if (!at) return;
+        const Duration left{std::max(least.ns, (*at - now()).ns)};
+        if (!out || left < *out) out = left;
+    };
+    if (rules.evaluator) until(rules.evaluator->nextDeadline());
+    for (const Controlling& c : controls) {
+        if (c.controller) until(c.controller->nextDeadline());
+        if (c.waits) until(now() + milliseconds(20));
+    }
+    if (procedure && !procedure->over()) until(procedure->nextDeadline(), milliseconds(1));
     return out;
 }
 
 void Engine::State::passRules(Instant t) {
     if (rules.evaluator) rules.evaluator->advance(t);
     driveRules();
+    driveControls(t);
+    driveProcedure(t);
     publishRules(t);
+    publishProcedure(t);
 }
 
 void Engine::State::publishRules(Instant t) {
     constexpr Duration often = milliseconds(100);
-    if (!rules.evaluator && ruleReportsMade == 0) return;
+    if (!rules.evaluator && controls.empty() && ruleReportsMade == 0) return;
+    noteAlarms();
     if (!rulesChanged && t - rulesPublished < often && t >= rulesPublished) return;
     rulesChanged = false;
     rulesPublished = t;
     std::vector<RuleReport> made;
     if (rules.evaluator)
-        for (std::size_t i = 0; i < rules.evaluator->rules().size(); ++i) {
+        for (std::size_t i = 0; i < rules.own; ++i) {
             const RuleSpec& rule = *rules.evaluator->rules()[i];
             made.push_back({rule.id, rules.evaluator->state(i), rules.done[i], rules.latched.contains(rule.id)});
         }
-    ruleReportsMade = made.size();
+    std::vector<ControlReport> followed = reportControls();
+    ruleReportsMade = made.size() + followed.size();
     const Lock lock(mutex);
     ruleReports = std::move(made);
+    controlReports = std::move(followed);
     alarmsNow = alarms.list(t);
+}
+
+void Engine::State::noteAlarms() {
+    std::vector<AlarmEvent> events = alarms.takeEvents();
+    if (events.empty()) return;
+    rulesChanged = true;
+    if (recorder)
+        for (const AlarmEvent& e : events) {
+            std::string words = fmt::format("{}: {}, priority {}", alarmEventName(e.what), e.words, e.priority);
+            if (e.what == AlarmEvent::What::acknowledged)
+                words +=
+                    ", by " + (e.person.empty() ? "somebody" : e.person) + (e.comment.empty() ? "" : ": " + e.comment);
+            recorder->note([at = e.at, words = std::move(words)](RunWriter& w) { w.addEvent(at, "alarm", words); });
+        }
+    const Lock lock(mutex);
+    journaled += events.size();
+    for (AlarmEvent& e : events) alarmJournal.push_back(std::move(e));
+    while (alarmJournal.size() > mostJournal) alarmJournal.pop_front();
+}
+
+std::vector<AlarmEvent> Engine::alarmJournal() const {
+    const Lock lock(state_->mutex);
+    return {state_->alarmJournal.begin(), state_->alarmJournal.end()};
+}
+
+std::uint64_t Engine::alarmsJournaled() const {
+    const Lock lock(state_->mutex);
+    return state_->journaled;
 }
 
 std::vector<RuleReport> Engine::ruleReports() const {
@@ -330,20 +424,13 @@ void Engine::acknowledgeAlarm(const std::string& rule, const std::string& person
     state_->post([this, rule, person, comment] {
         State& s = *state_;
         const Instant at = s.now();
-        if (!s.alarms.acknowledge(rule, person, comment, at)) return;
-        s.rulesChanged = true;
-        if (s.recorder)
-            s.recorder->note(
-                [at, words = fmt::format("{} acknowledged by {}{}", rule, person.empty() ? "somebody" : person,
-                                         comment.empty() ? "" : ": " + comment)](RunWriter& w) {
-                    w.addEvent(at, "alarm", words);
-                });
+        if (s.alarms.acknowledge(rule, person, comment, at)) s.rulesChanged = true;
     });
 }
 
 void Engine::shelveAlarm(const std::string& rule, Duration forTime) {
     state_->post([this, rule, forTime] {
-        state_->alarms.shelve(rule, state_->now() + forTime);
+        state_->alarms.shelve(rule, state_->now() + forTime, state_->now());
         state_->rulesChanged = true;
     });
 }
@@ -353,8 +440,16 @@ bool Engine::resetRule(const std::string& id) {
     state_->call([&] {
         State& s = *state_;
         const auto latch = s.rules.latched.find(id);
-        if (latch == s.rules.latched.end() || !s.rules.evaluator) return;
-        for (std::size_t i = 0; i < s.rules.evaluator->rules().size(); ++i) {
+        if (latch == s.rules.latched.end()) return;
+        for (std::size_t i = 0; i < s.controls.size(); ++i)
+            if (s.bench.controls[i]->id == id && s.controls[i].controller) {
+                for (auto& [output, holds] : s.rules.holds)
+                    if (holds.erase(State::controlPlace(i))) s.rules.outputsToLook.insert(output);
+                s.controls[i].controller->reset(s.now());
+                s.controls[i].noted = false;
+                s.alarms.clear(id, s.now());
+            }
+        for (std::size_t i = 0; s.rules.evaluator && i < s.rules.evaluator->rules().size(); ++i) {
             if (s.rules.evaluator->rules()[i]->id != id) continue;
             if (s.rules.evaluator->state(i).holds) return;  // what it guards against is still there
             for (auto& [output, holds] : s.rules.holds)

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <condition_variable>
 #include <deque>
+#include <future>
 #include <limits>
 #include <set>
 #include <thread>
@@ -11,10 +12,12 @@
 #include "core/base/guarded.h"
 #include "core/base/level.h"
 #include "core/chain/input_aligner.h"
+#include "core/control/controller.h"
 #include "core/evidence/evidence_watch.h"
 #include "core/history/history_source.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
+#include "core/procedure/procedure_run.h"
 #include "devices/terminal_setup.h"
 #include "engine/engine.h"
 #include "engine/keep_filter.h"
@@ -22,7 +25,8 @@
 
 /// The engine's inside, shared by its own source files only: engine.cpp (queue, start and stop), engine_blocks.cpp
 /// (what becomes of a block), engine_devices.cpp (devices, outputs, edits), engine_recording.cpp (recordings, marks),
-/// engine_computed.cpp (signals that are computed from others), engine_evidence.cpp (what speaks against readings),
+/// engine_computed.cpp (signals that are computed from others), engine_rules.cpp (what reacts), engine_controls.cpp
+/// (what follows), engine_procedure.cpp (what is done in order), engine_evidence.cpp (what speaks against readings),
 /// engine_past.cpp (keeping what is in memory), engine_clock.cpp (wall clock, sleep).
 namespace cruscotto {
 
@@ -188,8 +192,12 @@ struct Engine::State {
         Instant began;
         double seconds = 1;
         bool over = false;
+        bool ofProcedure = false;
     };
+    /// By the output and the place of who wants it: of a rule in the bench's list; behind them controlPlace() of a
+    /// control; of a procedure 0.
     using RuleWishes = std::map<std::string, std::map<std::size_t, double>>;
+    static constexpr std::size_t controlPlace(std::size_t i) { return 1'000'000 + i; }
     struct {
         std::optional<RuleEvaluator> evaluator;
         /// What active rules want of outputs, by the output and the rule's place: the first prevails.
@@ -199,7 +207,24 @@ struct Engine::State {
         std::set<std::string> outputsToLook;  // whose wishes have changed
         std::deque<RuleFiring> pending;       // not acted on yet
         std::vector<std::string> done;        // what each did last
+        std::size_t own = 0;                  // so many are of the bench's list; behind them what limits are
+        std::vector<std::string> suppresses;  // and what suppresses whose alarms
     } rules;
+    struct Controlling {
+        std::unique_ptr<Controller> controller;
+        std::future<std::vector<std::pair<double, double>>> played;  ///< samples of a run that are being read
+        std::shared_ptr<const ControlSpec> waits;                    ///< for those
+        bool noted = false;                                          ///< that it failed
+    };
+    std::vector<Controlling> controls;  // in the order of the bench
+    /// Of a procedure: what it wants of outputs.
+    RuleWishes procedureWishes;
+    std::set<std::string> procedureOutputs;  // that it may set
+    struct ProcedureWorks;
+    std::unique_ptr<ProcedureWorld> procedureWorks;
+    std::unique_ptr<ProcedureRun> procedure;
+    std::uint64_t procedureSeen = 0;
+    Instant procedurePublished;
     AlarmBook alarms;
     bool rulesChanged = false;
     Instant rulesPublished;
@@ -237,8 +262,12 @@ struct Engine::State {
     std::vector<SeenTerminal> seen GUARDED_BY(mutex);
     std::vector<Mark> marks GUARDED_BY(mutex);
     std::vector<RuleReport> ruleReports GUARDED_BY(mutex);
+    std::vector<ControlReport> controlReports GUARDED_BY(mutex);
+    std::shared_ptr<const ProcedureReport> procedureReport GUARDED_BY(mutex);
     std::vector<RuleRequest> ruleRequests GUARDED_BY(mutex);
     std::vector<Alarm> alarmsNow GUARDED_BY(mutex);
+    std::deque<AlarmEvent> alarmJournal GUARDED_BY(mutex);  // the newest of them
+    std::uint64_t journaled GUARDED_BY(mutex) = 0;          // in all
     std::vector<Span> recorded GUARDED_BY(mutex);
     RecordingStatus lastRecording GUARDED_BY(mutex);
     bool recordingNow GUARDED_BY(mutex) = false;
@@ -389,6 +418,10 @@ struct Engine::State {
     [[nodiscard]] static bool reachable(LinkState state);
     /// With `readings` of the signal.
     void feedRules(const SignalSpec& spec, const Block& block);
+    /// Nothing is known of the signal from now on.
+    void loseInRules(const std::string& signal);
+    /// What is known now, to an evaluator that begins.
+    void seed(RuleEvaluator& evaluator, Instant at);
     /// What came of it: wishes, marks, alarms, events.
     void fireRules();
     void fire(const RuleFiring& firing);
@@ -406,6 +439,22 @@ struct Engine::State {
     /// Time has come to t.
     void passRules(Instant t);
     void publishRules(Instant t);
+    /// Who wants it, in words.
+    [[nodiscard]] std::string wisher(OutputHolder holder, std::size_t place) const;
+    /// The bench's controls; those that go on keep what they know.
+    void arrangeControls();
+    void driveControls(Instant t);
+    /// As fast as possible: see inStep.
+    void keepInStep();
+    void noteFailed(std::size_t i);
+    [[nodiscard]] std::vector<ControlReport> reportControls() const;
+    void beginProcedure(const ProcedureSpec& spec);
+    /// What became of alarms, into the journal and the run.
+    void noteAlarms();
+    void driveProcedure(Instant t);
+    /// Its outputs are safe.
+    void leaveProcedure();
+    void publishProcedure(Instant t);
     /// When they have something to do although nothing comes; nothing: never.
     [[nodiscard]] std::optional<Duration> untilRules() const;
     /// With `readings` of the signal: the newest good one, to be handed to the devices that publish it.

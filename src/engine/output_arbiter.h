@@ -12,7 +12,8 @@ namespace cruscotto {
 /// Who may decide what an output is; a later one prevails over those before it.
 enum class OutputHolder {
     start,      ///< the bench: the value to begin with, or to come back to
-    rule,       ///< what reacts to readings
+    rule,       ///< what reacts to readings, or follows them
+    procedure,  ///< what is done in order, as a person wanted it
     hand,       ///< a person
     safe,       ///< nobody watches over it: its device cannot be reached, the bench ends
     interlock,  ///< what must never be otherwise
@@ -48,7 +49,7 @@ private:
         double value;
         Text why;
     };
-    using Wishes = std::array<std::optional<Wish>, 5>;  // by holder
+    using Wishes = std::array<std::optional<Wish>, 6>;  // by holder
     std::map<std::string, Wishes> outputs_;
 };
 

@@ -14,7 +14,7 @@ std::unique_ptr<Scene> makeScene(std::string_view name, std::uint64_t seed) {
 std::span<const std::string_view> sceneFaults(std::string_view name) {
     static constexpr std::string_view pump[] = {"broken-outlet-wire", "clipped-vibration", "hum", "stalled-shaft",
                                                 "dry-running"};
-    static constexpr std::string_view sorter[] = {"broken-thermistor", "jammed-belt", "hum"};
+    static constexpr std::string_view sorter[] = {"broken-thermistor", "jammed-belt", "loaded-belt", "hum"};
     if (name == "seed-sorter") return sorter;
     return pump;
 }

@@ -29,6 +29,7 @@ void SeedSorter::setFaults(std::span<const std::string_view> names) {
     const auto on = [&](std::string_view name) { return std::ranges::find(names, name) != names.end(); };
     brokenThermistor_ = on("broken-thermistor");
     jammedBelt_ = on("jammed-belt");
+    loadedBelt_ = on("loaded-belt");
     hum_ = on("hum");
 }
 
@@ -60,7 +61,8 @@ void SeedSorter::fall(double dt) {
 
 void SeedSorter::step(double dt) {
     t_ += dt;
-    const double wanted = jammedBelt_ ? 0 : 0.04 * std::clamp(volts_, 0.0, 10.0);
+    // A heap of seed on it takes a quarter of its speed.
+    const double wanted = jammedBelt_ ? 0 : (loadedBelt_ ? 0.03 : 0.04) * std::clamp(volts_, 0.0, 10.0);
     speed_ += (wanted - speed_) * std::min(1.0, dt / 0.6);
     belt_ += speed_ * dt;
     if (switches_[1] && speed_ > 0.02) hopper_ -= 0.05 * dt;

@@ -43,7 +43,7 @@ private:
     Noise noise_;
     double volts_ = 0;
     std::array<bool, outputCount> switches_{};
-    bool brokenThermistor_ = false, jammedBelt_ = false, hum_ = false;
+    bool brokenThermistor_ = false, jammedBelt_ = false, loadedBelt_ = false, hum_ = false;
     double t_ = 0;
     double hopper_ = 42, excitation_ = 5, drum_ = 26, level_ = 30, humidity_ = 52;
     double speed_ = 0, belt_ = 0;

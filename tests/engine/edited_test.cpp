@@ -73,8 +73,8 @@ TEST(EditedWhileRecording, TheReplayIsWhatWasLiveToTheSample) {
         Engine& engine = *started.value();
         const ChainSpec first = chainOf(random);
         for (int edit = 0; edit < 120; ++edit) {
-            // Every other edit waits for at least one block of the one before it, so that this one is surely in the run;
-            // the others come while blocks do.
+            // Every other edit waits for at least one block of the one before it, so that this one is surely in the
+            // run; the others come while blocks do.
             const bool afterBlocks = edit % 2;
             allowed += static_cast<int>(random() % 6) + afterBlocks;
             if (afterBlocks) ASSERT_TRUE(eventually([&] { return blocks >= allowed; }));

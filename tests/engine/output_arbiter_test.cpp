@@ -2,8 +2,9 @@
 
 #include <gtest/gtest.h>
 
+#include <array>
 #include <map>
-#include <random>
+#include <string>
 
 namespace cruscotto {
 namespace {
@@ -36,24 +37,59 @@ TEST(OutputArbiter, TheSameValueAskedAgainIsSentAgain) {
     EXPECT_EQ(a.release("valve", OutputHolder::hand), std::nullopt);
 }
 
-TEST(OutputArbiter, IsAlwaysWhatTheHighestOfThoseWhoAskWants) {
-    std::mt19937 random(5);
-    OutputArbiter a;
-    std::map<int, double> wishes;  // by holder
-    for (int i = 0; i < 5000; ++i) {
-        const int holder = static_cast<int>(random() % 5);
-        if (random() % 2) {
-            wishes[holder] = static_cast<double>(random() % 4);
-            a.ask("o", static_cast<OutputHolder>(holder), wishes[holder]);
-        } else {
-            wishes.erase(holder);
-            a.release("o", static_cast<OutputHolder>(holder));
+TEST(OutputArbiter, AMillionRandomOperationsAgreeWithAModelAndNoneGetsAroundAnInterlock) {
+    OutputArbiter arbiter;
+    // The model: of each output who wants what, the last of the list prevails.
+    std::map<std::string, std::map<OutputHolder, double>> model;
+    const std::array<std::string, 3> outputs{"a", "b", "c"};
+    std::uint64_t state = 1;
+    const auto dice = [&](unsigned n) {
+        state = state * 6364136223846793005ULL + 1442695040888963407ULL;
+        return static_cast<unsigned>(state >> 33) % n;
+    };
+    for (int i = 0; i < 1'000'000; ++i) {
+        const std::string& output = outputs[dice(3)];
+        const auto holder = static_cast<OutputHolder>(dice(6));
+        auto& wishes = model[output];
+        const bool held = wishes.contains(OutputHolder::interlock);
+        std::optional<double> sent;
+        switch (dice(8)) {
+            case 0:
+            case 1:
+            case 2:
+            case 3: {
+                const double v = dice(5);
+                wishes[holder] = v;
+                sent = arbiter.ask(output, holder, v);
+                break;
+            }
+            case 4:
+            case 5:
+            case 6:
+                sent = arbiter.release(output, holder);
+                wishes.erase(holder);
+                break;
+            default: {
+                // Anew, with what an interlock holds asked for first, as the engine does.
+                const auto interlock = wishes.find(OutputHolder::interlock);
+                const std::optional<double> keeps =
+                    interlock == wishes.end() ? std::nullopt : std::optional(interlock->second);
+                arbiter.restart(output, 2);
+                wishes = {{OutputHolder::start, 2}};
+                if (keeps) {
+                    wishes[OutputHolder::interlock] = *keeps;
+                    sent = arbiter.ask(output, OutputHolder::interlock, *keeps);
+                }
+            }
         }
-        const auto now = a.state("o");
-        ASSERT_EQ(now.has_value(), !wishes.empty());
-        if (!now) continue;
-        ASSERT_EQ(static_cast<int>(now->holder), wishes.rbegin()->first);
-        ASSERT_EQ(now->value, wishes.rbegin()->second);
+        const auto is = arbiter.state(output);
+        ASSERT_EQ(is.has_value(), !wishes.empty()) << i;
+        if (!is) continue;
+        ASSERT_EQ(is->holder, wishes.rbegin()->first) << i;
+        ASSERT_EQ(is->value, wishes.rbegin()->second) << i;
+        if (sent) ASSERT_EQ(*sent, is->value) << i;
+        if (held && wishes.contains(OutputHolder::interlock) && sent)
+            ASSERT_EQ(*sent, wishes[OutputHolder::interlock]) << i;
     }
 }
 

@@ -1,7 +1,8 @@
 // Rules at work: what they do to outputs, runs and alarms.
+#include "at_work.h"
+#include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"
 #include "core/run/run_reader.h"
-#include "scripted_device.h"
 
 namespace cruscotto {
 namespace {
@@ -10,8 +11,8 @@ using test::eventually;
 using test::ScriptedDevice;
 using test::TempFolder;
 
-/// A bench whose one output is ruled by its one input, live; readings come when the test says so.
-class RulesAtWork : public testing::Test {
+/// A bench whose one output is ruled by its one input.
+class RulesAtWork : public test::AtWork {
 protected:
     static RuleSpec rule(const std::string& json) {
         auto read = ruleFromText(test::oneOutput(), json);
@@ -21,70 +22,9 @@ protected:
     void begin(const std::vector<std::string>& rules, const std::string& run = {}) {
         bench = test::oneOutput();
         for (const std::string& json : rules) bench = withRule(bench, rule(json));
-        auto options = test::scripted(log, [this](DeviceSink& sink, const std::stop_token& stop) {
-            {
-                const std::lock_guard lock(mutex);
-                device = &sink;
-            }
-            test::waitForStop(stop);
-            const std::lock_guard lock(mutex);
-            device = nullptr;
-        });
-        if (run.empty()) {
-            engine = Engine::start(bench, options);
-        } else {
-            auto started = Engine::startRecorded(bench, run, options);
-            ASSERT_TRUE(started.ok());
-            engine = std::move(started.value());
-        }
-        ASSERT_TRUE(eventually([&] {
-            const std::lock_guard lock(mutex);
-            return device != nullptr;
-        }));
+        AtWork::begin(bench, run);
     }
-    void TearDown() override {
-        if (engine) engine->stop();
-    }
-    void read(double v) {
-        const std::lock_guard lock(mutex);
-        auto block = std::make_shared<Block>();
-        block->group = group;
-        block->firstIndex = samples++;
-        block->t0 = device->now();
-        block->times = {block->t0};
-        block->columns.emplace_back(std::vector<double>{v});
-        device->deliver(block);
-    }
-    void link(LinkState state) {
-        const std::lock_guard lock(mutex);
-        device->report({state, "as the test says", 0, 0, 0, {}});
-    }
-    [[nodiscard]] double drive() const {
-        const auto state = engine->outputState("drive");
-        return state ? state->value : std::nan("");
-    }
-    bool driven(double v) {
-        return eventually([&] { return drive() == v; });
-    }
-    bool told(const std::string& words) {
-        return eventually([&] {
-            const auto all = log.all();
-            return std::ranges::find(all, words) != all.end();
-        });
-    }
-    ScriptedDevice::Log log;
-    std::mutex mutex;
-    DeviceSink* device = nullptr;
-    std::uint64_t samples = 0;
-    std::shared_ptr<ScanGroup> group = [] {
-        auto out = std::make_shared<ScanGroup>();
-        out->device = "box";
-        out->name = "in";
-        out->channels = {{"AI0", SampleType::float64, ChannelKind::analogInput}};
-        return out;
-    }();
     Bench bench;
-    std::unique_ptr<Engine> engine;
 };
 
 const char* const tooHigh = R"({"id": "high", "name": "Too high", "when": {"is": "above", "signal": "in", "level": 5},

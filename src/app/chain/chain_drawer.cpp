@@ -388,6 +388,7 @@ void ChainDrawer::addLimits(QVBoxLayout* column) {
     };
     end(tr("Low"), &Limits::low);
     end(tr("High"), &Limits::high);
+    addLimitAlarm(*card);
     auto* decimals = new Field(tr("Decimals"), card);
     decimals->setPlaceholderText(tr("as many as are known"));
     decimals->setToolTip(
@@ -407,6 +408,51 @@ void ChainDrawer::addLimits(QVBoxLayout* column) {
     if (!session_.isRun()) addAgreement(*card);
     limitsCard_ = card;
     column->addWidget(card);
+}
+
+void ChainDrawer::addLimitAlarm(StageCard& card) {
+    auto* alarm = new Choice(&card);
+    alarm->setAccessibleName(tr("Alarm"));
+    alarm->addItems({tr("no alarm"), tr("urgent (1)"), tr("soon (2)"), tr("to be known (3)")});
+    alarm->setToolTip(tr("Whether a reading outside the limits raises an alarm, and of which priority"));
+    connect(alarm, &QComboBox::activated, this, [this](int priority) {
+        SignalSpec next = *spec();
+        if (priority == 0) {
+            next.alarm.reset();
+        } else {
+            if (!next.limits.low && !next.limits.high)
+                limitsCard_->setWrong(tr("There is no limit yet that could be passed."));
+            if (!next.alarm) next.alarm.emplace();
+            next.alarm->priority = priority;
+        }
+        edit(tr("Change the alarm of limits"), std::move(next));
+    });
+    showers_.push_back([alarm](const SignalSpec& s) { alarm->setCurrentIndex(s.alarm ? s.alarm->priority : 0); });
+    place(card.fields(), labelled(tr("Alarm"), alarm, &card));
+    const std::tuple<QString, QString, double LimitAlarm::*> more[] = {
+        {tr("Deadband"), tr("So far inside its limit a reading must be before the alarm returns"),
+         &LimitAlarm::deadband},
+        {tr("After (s)"), tr("So long it must be outside before the alarm is raised"), &LimitAlarm::onDelay},
+        {tr("Returns after (s)"), tr("So long it must be inside before the alarm returns"), &LimitAlarm::offDelay}};
+    for (const auto& [label, hint, member] : more) {
+        auto* field = new Field(label, &card);
+        field->setToolTip(hint);
+        connect(field, &Field::taken, this, [this, field, member = member](const QString& typed) {
+            double v = 0;
+            const bool fine = parseNumber(typed.toStdString(), v) && v >= 0 && v <= 1e6;
+            field->markWrong(!fine, fine ? QString() : tr("A number from 0 on"));
+            SignalSpec next = *spec();
+            if (!fine || !next.alarm) return;
+            (*next.alarm).*member = v;
+            edit(tr("Change the alarm of limits"), std::move(next));
+        });
+        QWidget* row = labelled(label, field, &card);
+        showers_.push_back([field, row, member = member](const SignalSpec& s) {
+            row->setVisible(s.alarm.has_value());
+            if (s.alarm) field->show(plain((*s.alarm).*member));
+        });
+        place(card.fields(), row);
+    }
 }
 
 void ChainDrawer::addOutput(QVBoxLayout* column) {

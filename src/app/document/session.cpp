@@ -328,6 +328,26 @@ void Session::keepStretch(const QString& folder, Span stretch) {
     if (engine_) recordings_.keep(*engine_, bench_, folder, stretch);
 }
 
+const Alarm* Session::alarmOn(const std::string& signal) const {
+    const auto it = std::ranges::find_if(alarms_, [&](const Alarm& a) {
+        return (a.state == AlarmState::unacknowledged || a.state == AlarmState::acknowledged) &&
+               std::ranges::find(a.signals, signal) != a.signals.end();
+    });
+    return it == alarms_.end() ? nullptr : &*it;
+}
+
+std::vector<Instant> Session::alarmTimes() const {
+    std::vector<Instant> out;
+    if (run_ && run_->state().opened) {
+        for (const RunEvent& e : run_->info()->events)
+            if (e.kind == "alarm" && e.words.starts_with(alarmEventName(AlarmEvent::What::raised))) out.push_back(e.at);
+    } else if (engine_) {
+        for (const AlarmEvent& e : engine_->alarmJournal())
+            if (e.what == AlarmEvent::What::raised) out.push_back(e.at);
+    }
+    return out;
+}
+
 void Session::pollJobs() {
     if (isReady(reading_)) {
         auto read = reading_.get();
@@ -369,6 +389,7 @@ void Session::poll() {
     beside_.poll();
     digitsLeft_ = digitsAFrame;
     pollJobs();
+    alarms_ = engine_ ? engine_->alarms() : std::vector<Alarm>();
     if (engine_ && !problemSaid_)
         if (const Text problem = engine_->problem(); !problem.empty()) {
             problemSaid_ = true;

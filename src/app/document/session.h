@@ -104,6 +104,12 @@ public:
     [[nodiscard]] TimeCursor& cursor() { return cursor_; }
     [[nodiscard]] const TimeCursor& cursor() const { return cursor_; }
     [[nodiscard]] std::vector<Mark> marks() const;
+    /// Those that stand, as of the last frame.
+    [[nodiscard]] const std::vector<Alarm>& alarms() const { return alarms_; }
+    /// The most urgent one that stands about the signal, and is not over, shelved or suppressed; null: none.
+    [[nodiscard]] const Alarm* alarmOn(const std::string& signal) const;
+    /// When alarms were raised, in what is open.
+    [[nodiscard]] std::vector<Instant> alarmTimes() const;
     [[nodiscard]] std::vector<Span> recordedSpans() const;
     /// Of the run that is open; as last changed.
     [[nodiscard]] RunNotes runNotes() const;
@@ -206,6 +212,7 @@ private:
     int savedIndex_ = 0;
     bool saveWentWell_ = true;
     RecordingJobs recordings_;
+    std::vector<Alarm> alarms_;
     MeasureJob measuring_;
     NewestJob<Rehearsal> rehearsing_;
     struct Description {

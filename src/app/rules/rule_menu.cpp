@@ -7,6 +7,7 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/rule_words.h"
 #include "core/signal/scale.h"
 
 namespace cruscotto {

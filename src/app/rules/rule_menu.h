@@ -5,7 +5,6 @@
 #include <functional>
 
 #include "core/bench/bench.h"
-#include "core/bench/rule_file.h"
 
 namespace cruscotto {
 

@@ -11,6 +11,12 @@
 #include "app/rules/rule_menu.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/bench/control_file.h"
+#include "core/bench/rule_edits.h"
+#include "core/bench/rule_file.h"
+#include "core/bench/rule_words.h"
 
 namespace cruscotto {
 
@@ -62,7 +68,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
       rows_(new QVBoxLayout),
-      alarms_(new QVBoxLayout),
+      alarms_(new AlarmList(session, this)),
+      controlRows_(new QVBoxLayout),
       fights_(new QLabel),
       none_(new QLabel) {
     setAccessibleName(tr("Rules"));
@@ -70,13 +77,22 @@ RulesView::RulesView(Session& session, QWidget* parent)
     column->setContentsMargins(24, 20, 24, 16);
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("Rules"));
+    auto* title = new QLabel(tr("Rules and alarms"));
     title->setStyleSheet("font-size: 20px; font-weight: 600;");
     head->addWidget(title, 1);
     auto* add = new QPushButton(tr("New rule"));
     add->setObjectName("newRule");
     connect(add, &QPushButton::clicked, this, &RulesView::addRule);
     head->addWidget(add);
+    auto* control = new QPushButton(tr("New control"));
+    auto* kinds = new QMenu(control);
+    const std::pair<ControlKind, QString> choices[] = {{ControlKind::twoPoint, tr("Switch an output by a reading")},
+                                                       {ControlKind::pid, tr("Hold a reading at a setpoint")},
+                                                       {ControlKind::follow, tr("Have an output follow an input")},
+                                                       {ControlKind::play, tr("Play values over time")}};
+    for (const auto& [kind, words] : choices) kinds->addAction(words, this, [this, kind = kind] { addControl(kind); });
+    control->setMenu(kinds);
+    head->addWidget(control);
     auto* close = new QToolButton;
     close->setObjectName("quiet");
     close->setText(QStringLiteral("✕"));
@@ -104,8 +120,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
     auto* all = new QVBoxLayout(content);
     all->setContentsMargins(0, 8, 8, 8);
     all->setSpacing(0);
-    alarms_->setSpacing(4);
-    all->addLayout(alarms_);
+    connect(alarms_, &AlarmList::said, this, &RulesView::said);
+    all->addWidget(alarms_);
     rows_->setSpacing(0);
     all->addLayout(rows_);
     none_->setText(
@@ -114,6 +130,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
     none_->setWordWrap(true);
     none_->setObjectName("muted");
     all->addWidget(none_);
+    controlRows_->setSpacing(0);
+    all->addLayout(controlRows_);
     all->addStretch(1);
     scroll->setWidget(content);
     column->addWidget(scroll, 1);
@@ -125,6 +143,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
 void RulesView::open(const QString& signal) {
     signal_ = signal;
     built_.clear();
+    builtControls_.clear();
+    controlRow_.clear();
     rebuild();
 }
 
@@ -299,6 +319,7 @@ void RulesView::addRow(const RuleSpec& r) {
 }
 
 void RulesView::rebuild() {
+    addControls();
     const auto& rules = session_.bench().rules;
     if (built_ == rules && !row_.empty()) return;
     built_ = rules;
@@ -381,54 +402,158 @@ void RulesView::refresh() {
                                                                       : tr("Last: %1").arg(shown(it->done)));
         row.reset->setVisible(it != reports.end() && it->latched);
     }
-    showAlarms();
+    showControls();
+    alarms_->refresh();
 }
 
-void RulesView::showAlarms() {
-    const auto now = session_.engine() ? session_.engine()->alarms() : std::vector<Alarm>();
-    if (now == shownAlarms_) return;
-    shownAlarms_ = now;
-    while (QLayoutItem* item = alarms_->takeAt(0)) {
+void RulesView::addControls() {
+    const auto& all = session_.bench().controls;
+    if (builtControls_ == all && !controlRow_.empty()) return;
+    builtControls_ = all;
+    while (QLayoutItem* item = controlRows_->takeAt(0)) {
         if (QWidget* w = item->widget()) {
             w->hide();
             w->deleteLater();
         }
         delete item;
     }
-    for (const Alarm& a : now) {
+    controlRow_.clear();
+    for (const auto& c : all) {
+        auto* line = new QFrame;
+        line->setObjectName("rule");
+        controlRows_->addWidget(line);
         auto* box = new QWidget;
-        auto* line = new QHBoxLayout(box);
-        line->setContentsMargins(0, 2, 0, 2);
-        const bool waits = a.state == AlarmState::unacknowledged || a.state == AlarmState::returnedUnacknowledged;
-        auto* words = new QLabel((a.priority == 1   ? QStringLiteral("▲▲ ")
-                                  : a.priority == 2 ? QStringLiteral("▲ ")
-                                                    : QStringLiteral("△ ")) +
-                                 shown(a.words));
-        words->setTextFormat(Qt::PlainText);
-        words->setStyleSheet(QStringLiteral("color: %1; font-weight: %2;")
-                                 .arg((a.returned ? theme().amber : theme().red).name())
-                                 .arg(waits ? 600 : 400));
-        line->addWidget(words, 1);
-        auto* state =
-            new QLabel(tr(alarmStateWord(a.state)) + (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
-                       (a.first ? tr(", came first") : QString()));
-        state->setObjectName("muted");
-        line->addWidget(state);
-        if (waits) {
-            auto* seen = new QPushButton(tr("Acknowledge"));
-            connect(seen, &QPushButton::clicked, this, [this, id = a.rule] {
-                if (session_.engine()) session_.engine()->acknowledgeAlarm(id, {}, {});
-            });
-            line->addWidget(seen);
-        }
-        auto* shelve = new QPushButton(tr("Shelve 10 min"));
-        connect(shelve, &QPushButton::clicked, this, [this, id = a.rule] {
-            constexpr double tenMinutes = 600;
-            if (session_.engine()) session_.engine()->shelveAlarm(id, seconds(tenMinutes));
+        auto* column = new QVBoxLayout(box);
+        column->setContentsMargins(0, 12, 0, 12);
+        column->setSpacing(6);
+        auto* head = new QHBoxLayout;
+        head->setSpacing(10);
+        auto* enabled = new Switch(box);
+        enabled->setCheckable(true);
+        enabled->setChecked(c->enabled);
+        enabled->setAccessibleName(tr("%1 is in force").arg(shown(c->name)));
+        connect(enabled, &Switch::clicked, this, [this, id = c->id](bool on) {
+            const ControlSpec* now = session_.bench().control(id);
+            if (!now || session_.isRun()) return;
+            ControlSpec next = *now;
+            next.enabled = on;
+            const auto fine = controlFromText(session_.bench(), controlToText(next));
+            if (!fine) Q_EMIT said(shown(fine.error().message));
+            session_.edit(on ? tr("Put the control in force") : tr("Rest the control"),
+                          fine ? withControl(session_.bench(), next) : session_.bench());
         });
-        shelve->setVisible(a.state != AlarmState::shelved);
-        line->addWidget(shelve);
-        alarms_->addWidget(box);
+        head->addWidget(enabled);
+        auto* name = new QLabel(shown(c->name));
+        name->setStyleSheet("font-weight: 600;");
+        name->setTextFormat(Qt::PlainText);
+        head->addWidget(name, 1);
+        auto* state = new QLabel;
+        state->setTextFormat(Qt::PlainText);
+        head->addWidget(state);
+        auto* reset = new QPushButton(tr("Reset"));
+        reset->hide();
+        connect(reset, &QPushButton::clicked, this, [this, id = c->id] {
+            if (session_.engine()) session_.engine()->resetRule(id);
+        });
+        head->addWidget(reset);
+        auto* open = new QPushButton(tr("Settings"));
+        connect(open, &QPushButton::clicked, this, [this, id = c->id] { Q_EMIT controlAsked(shown(id)); });
+        head->addWidget(open);
+        auto* gone = new QToolButton;
+        gone->setObjectName("quiet");
+        gone->setText(QStringLiteral("✕"));
+        gone->setAccessibleName(tr("Remove %1").arg(shown(c->name)));
+        gone->setToolTip(gone->accessibleName());
+        connect(gone, &QToolButton::clicked, this, [this, id = c->id] {
+            if (!session_.isRun()) session_.edit(tr("Remove control"), withoutControl(session_.bench(), id));
+        });
+        head->addWidget(gone);
+        column->addLayout(head);
+        auto* sentence = new QLabel(shown(controlSentence(session_.bench(), *c)));
+        sentence->setWordWrap(true);
+        sentence->setTextFormat(Qt::PlainText);
+        sentence->setFont(uiFont(15));
+        column->addWidget(sentence);
+        controlRows_->addWidget(box);
+        controlRow_.push_back({c->id, state, reset});
+    }
+}
+
+void RulesView::addControl(ControlKind kind) {
+    const Bench& bench = session_.bench();
+    ControlSpec made;
+    made.kind = kind;
+    const auto free = [&](const SignalSpec& s) {
+        return s.output && (kind != ControlKind::pid || !isDigital(s.kind)) &&
+               std::ranges::none_of(bench.controls, [&](const auto& c) { return c->output == s.id && c->enabled; });
+    };
+    const auto output = std::ranges::find_if(bench.signals, [&](const auto& s) { return free(*s); });
+    if (output == bench.signals.end())
+        return Q_EMIT said(tr("There is no output left that such a control could have."));
+    const bool digital = isDigital((*output)->kind);
+    const auto read = std::ranges::find_if(bench.signals, [&](const auto& s) {
+        return s->id != (*output)->id && !s->output && s->isState() == (kind == ControlKind::follow && digital);
+    });
+    if (kind != ControlKind::play && read == bench.signals.end())
+        return Q_EMIT said(tr("The bench reads nothing that it could look at."));
+    std::vector<std::string> taken;
+    for (const auto& c : bench.controls) taken.push_back(c->id);
+    for (const auto& r : bench.rules) taken.push_back(r->id);
+    made.id = freshId((*output)->id + "-control", taken);
+    made.output = (*output)->id;
+    const QString words[] = {tr("%1 by two points"), tr("%1 regulated"), tr("%1 follows"), tr("%1 played")};
+    made.name = words[static_cast<int>(kind)].arg(shown((*output)->name)).toStdString();
+    made.enabled = false;  // until somebody has looked at it
+    if (kind != ControlKind::play) made.signal = (*read)->id;
+    if (kind == ControlKind::twoPoint || kind == ControlKind::pid) {
+        made.unit = (*read)->unit();
+        made.setpoint = (*read)->scale ? ((*read)->scale->low + (*read)->scale->high) / 2 : 0;
+    }
+    if (kind == ControlKind::twoPoint && !digital)
+        made.onValue = (*output)->output->high, made.offValue = (*output)->output->low;
+    if (kind == ControlKind::pid) made.integralSeconds = 10;
+    if (kind == ControlKind::play) made.played.points = {{0, (*output)->output->safe}, {1, (*output)->output->safe}};
+    if (kind == ControlKind::play || kind == ControlKind::follow)
+        made.everySeconds = kind == ControlKind::play ? 0.01 : 0.05;
+    session_.edit(tr("New control"), withControl(bench, made));
+    Q_EMIT controlAsked(shown(made.id));
+}
+
+QString RulesView::controlWords(const std::string& id) const {
+    const auto it = std::ranges::find(controlRow_, id, &ControlRow::id);
+    return it == controlRow_.end() ? QString() : it->state->text();
+}
+
+void RulesView::showControls() {
+    const auto reports = session_.engine() ? session_.engine()->controlReports() : std::vector<ControlReport>();
+    for (const ControlRow& row : controlRow_) {
+        const auto it = std::ranges::find(reports, row.id, &ControlReport::id);
+        const ControlSpec* c = session_.bench().control(row.id);
+        if (!c) continue;
+        const SignalSpec *read = session_.bench().signal(c->signal), *out = session_.bench().signal(c->output);
+        const auto with = [](double v, const SignalSpec* s) {
+            const std::string unit = s ? unitText(s->unit()) : "";
+            return s && s->isState() ? (v > 0.5 ? tr("on") : tr("off"))
+                                     : shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
+        };
+        QString words;
+        if (!c->enabled)
+            words = tr("rests");
+        else if (it == reports.end())
+            words = session_.isRun() ? QString() : QStringLiteral("…");
+        else if (it->state.failed)
+            words = tr("■ safe until it is reset: %1").arg(shown(it->state.why));
+        else if (!it->state.why.empty())
+            words = QStringLiteral("▲ ") + shown(it->state.why);
+        else if (it->state.over)
+            words = tr("has ended");
+        else if (it->state.wants)
+            words = (it->state.reading ? with(*it->state.reading, read) + QStringLiteral(" → ") : QString()) +
+                    (out && isDigital(out->kind) ? (*it->state.wants > 0.5 ? tr("on") : tr("off"))
+                                                 : with(*it->state.wants, out)) +
+                    (it->holds ? QString() : tr(", held by another"));
+        row.state->setText(words);
+        row.reset->setVisible(it != reports.end() && it->state.failed);
     }
 }
 

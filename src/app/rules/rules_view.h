@@ -8,8 +8,8 @@
 #include <QWidget>
 
 #include "app/document/session.h"
+#include "app/rules/alarm_list.h"
 #include "app/widgets/switch.h"
-#include "core/bench/rule_file.h"
 
 namespace cruscotto {
 
@@ -45,11 +45,15 @@ public:
     /// What the words at a place can be changed to.
     void fillMenu(QMenu& menu, const std::string& rule, const std::string& place);
     void addRule();
+    [[nodiscard]] AlarmList& alarmList() { return *alarms_; }
+    [[nodiscard]] QString controlWords(const std::string& control) const;
     void removeRule(const std::string& rule);
 
 Q_SIGNALS:
     void closeAsked();
     void said(const QString& sentence);
+    /// The page of this control.
+    void controlAsked(const QString& id);
 
 protected:
     void keyPressEvent(QKeyEvent* event) override;
@@ -72,16 +76,25 @@ private:
     void change(const QString& effect, const RuleSpec& next);
     void addPart(const std::string& id, const char* list);
     void ask();
-    void showAlarms();
+    void addControls();
+    void addControl(ControlKind kind);
+    void showControls();
 
     Session& session_;
     QString signal_;
     QVBoxLayout* rows_;
-    QVBoxLayout* alarms_;
+    AlarmList* alarms_;
+    QVBoxLayout* controlRows_;
+    struct ControlRow {
+        std::string id;
+        QLabel* state;
+        QPushButton* reset;
+    };
+    std::vector<ControlRow> controlRow_;
+    std::vector<std::shared_ptr<const ControlSpec>> builtControls_;
     QLabel* fights_;
     QLabel* none_;
     std::vector<Row> row_;
-    std::vector<Alarm> shownAlarms_;
     std::vector<std::shared_ptr<const RuleSpec>> built_;
     Instant askedAt_;
 };

@@ -156,6 +156,17 @@ void Ribbon::paintEvent(QPaintEvent*) {
                     {std::clamp(tx - figuresWidth(uiFont(11), label) / 2, s.left(), s.right() - 60), s.bottom() + 20},
                     uiFont(11), label);
     }
+    p.setPen(QPen(t.red, 1));
+    double last = -10;
+    for (const Instant at_ : session_.alarmTimes()) {
+        const double ax = xOf(at_);
+        if (ax - last < 2) continue;  // as many as can be told apart
+        last = ax;
+        p.drawLine(QPointF(ax, s.top() - 4), QPointF(ax, s.bottom()));
+        p.setBrush(t.red);
+        p.drawPolygon(QPolygonF({{ax - 4, s.top() - 4}, {ax + 4, s.top() - 4}, {ax, s.top() - 11}}));
+        p.setBrush(Qt::NoBrush);
+    }
     for (const Mark& mark : session_.marks()) {
         const double mx = xOf(mark.at);
         p.setPen(QPen(t.ink, 1));

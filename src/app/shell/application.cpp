@@ -133,6 +133,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         engine.outputsAtRest = !options.drive && drivesOutside(bench.value());  // a picture is no reason for that
         engine.history.samples = std::size_t{1} << 18;
         engine.wallClock = [] { return std::int64_t{1'768'467'600'000'000'000}; };  // 2026-01-15 09:00 UTC
+        if (const ProcedureSpec* procedure = bench.value().procedure(options.procedure)) engine.procedure = *procedure;
         const bool fast = allSimulated(bench.value());
         if (fast) {
             engine.pace = Pace::asFastAsPossible;
@@ -204,6 +205,7 @@ int runPicture(const PictureOptions& options, int argc, char** argv) {
         window.openRules();
         waitFor([&] { return !session.rehearsing().working(); });
     }
+    if (!options.procedure.empty()) window.openProcedures(options.procedure);
     if (options.actions) window.showActions();
     for (int i = 0; i < 3; ++i) {
         window.frame(true);

@@ -32,6 +32,7 @@ struct PictureOptions {
     double scale = 1;
     bool actions = false;
     bool rules = false;               ///< the page of rules
+    std::string procedure;            ///< the id of one: it begins with the bench, and its page is shown
     std::vector<std::string> beside;  ///< runs that are laid over it
     bool drive = false;               ///< outputs of real devices too
     NewFile::Existing existing = NewFile::Existing::refuse;

@@ -248,6 +248,10 @@ void MainWindow::frame(bool digits) {
         library_->refresh();
     else if (digits && rules_ && centre_->currentWidget() == rules_)
         rules_->refresh();
+    else if (digits && control_ && centre_->currentWidget() == control_)
+        control_->refresh();
+    else if (digits && procedures_ && centre_->currentWidget() == procedures_)
+        procedures_->refresh();
     else if (digits && sheet_)
         sheet_->refresh(t);
     list_->refresh(t, digits);

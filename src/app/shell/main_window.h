@@ -17,6 +17,8 @@
 #include "app/measure/measure_panel.h"
 #include "app/page/page_view.h"
 #include "app/page/page_window.h"
+#include "app/rules/control_view.h"
+#include "app/rules/procedure_view.h"
 #include "app/rules/rules_view.h"
 #include "app/run/beside_panel.h"
 #include "app/run/library_view.h"
@@ -52,6 +54,8 @@ public:
     LibraryView& openLibrary();
     void layOver(const QStringList& paths);
     RulesView& openRules();
+    ControlView& openControl(const std::string& id);
+    ProcedureView& openProcedures(const std::string& id = {});
     /// Made when it is first asked for: most days begin with a bench that is there.
     [[nodiscard]] FindPanel& findPanel();
     [[nodiscard]] QString noticeText() const { return notice_->text(); }
@@ -151,6 +155,8 @@ private:
     BesidePanel* beside_ = nullptr;
     LibraryView* library_ = nullptr;
     RulesView* rules_ = nullptr;
+    ProcedureView* procedures_ = nullptr;
+    ControlView* control_ = nullptr;
     bool measuresWanted_ = false;     // as soon as the mouse has let go of the stretch
     bool measuresShown_ = false;      // once for a stretch: they may be closed
     QString followed_;                // the signal of the tile that was chosen last

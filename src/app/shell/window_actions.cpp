@@ -85,6 +85,7 @@ void MainWindow::makeActions() {
             openDevice(shown(id));
         });
     add("rules", bench, tr("Rules and alarms"), QKeySequence("Ctrl+Shift+G"), [this] { openRules(); });
+    add("procedures", bench, tr("Procedures"), QKeySequence("Ctrl+Alt+P"), [this] { openProcedures(); });
     add("drive", bench, tr("Drive the outputs"), {}, [this] { session_.driveOutputs(); });
     add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });
 
@@ -390,7 +391,8 @@ void MainWindow::updateActions() {
     actions_["live"]->setEnabled(!session_.cursor().atEnd());
     for (const char* key : {"beside-earlier", "beside-later", "beside-away"})
         actions_[key]->setEnabled(!session_.beside().empty());
-    for (const char* key : {"lay-over", "beside", "rules"}) actions_[key]->setEnabled(!session_.openedNothing());
+    for (const char* key : {"lay-over", "beside", "rules", "procedures"})
+        actions_[key]->setEnabled(!session_.openedNothing());
     for (const char* key : {"measures", "stretch-end", "from-earlier", "from-later", "to-earlier", "to-later"})
         actions_[key]->setEnabled(session_.cursor().hasStretch());
     actions_["keep-past"]->setText(session_.cursor().hasStretch() ? tr("That was it: keep the stretch as a run")

@@ -126,12 +126,43 @@ BesidePanel& MainWindow::openBeside() {
     return *beside_;
 }
 
+ControlView& MainWindow::openControl(const std::string& id) {
+    if (!control_) {
+        control_ = new ControlView(session_, centre_);
+        centre_->addWidget(control_);
+        connect(control_, &ControlView::closeAsked, this, [this] { openRules(); });
+        connect(control_, &ControlView::said, this, [this](const QString& sentence) { notice(sentence); });
+    }
+    closeSide();
+    centre_->setCurrentWidget(control_);
+    control_->open(id);
+    control_->setFocus();
+    updateActions();
+    return *control_;
+}
+
+ProcedureView& MainWindow::openProcedures(const std::string& id) {
+    if (!procedures_) {
+        procedures_ = new ProcedureView(session_, centre_);
+        centre_->addWidget(procedures_);
+        connect(procedures_, &ProcedureView::closeAsked, this, &MainWindow::closeSheet);
+        connect(procedures_, &ProcedureView::said, this, [this](const QString& sentence) { notice(sentence); });
+    }
+    closeSide();
+    centre_->setCurrentWidget(procedures_);
+    procedures_->open(id);
+    procedures_->setFocus();
+    updateActions();
+    return *procedures_;
+}
+
 RulesView& MainWindow::openRules() {
     if (!rules_) {
         rules_ = new RulesView(session_, centre_);
         centre_->addWidget(rules_);
         connect(rules_, &RulesView::closeAsked, this, &MainWindow::closeSheet);
         connect(rules_, &RulesView::said, this, [this](const QString& sentence) { notice(sentence); });
+        connect(rules_, &RulesView::controlAsked, this, [this](const QString& id) { openControl(id.toStdString()); });
     }
     const QString about = chosenSignal();
     closeSide();

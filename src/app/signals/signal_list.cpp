@@ -327,6 +327,8 @@ bool SignalModel::refresh(Instant t) {
         const Remark remark = remarkOn(s, reading, evidence);
         r.quality = reading.quality == Quality::gap && std::isnan(reading.value) ? QString() : remark.words;
         r.qualityColour = remark.colour;
+        if (const Alarm* alarm = session_.cursor().atEnd() ? session_.alarmOn(s.id) : nullptr)
+            r.quality = alarmText(*alarm), r.qualityColour = theme().red;
         if (const Stage* sheet = r.quality.isEmpty() ? calibrationIn(s.chain) : nullptr)
             if (const auto days = daysUntilDue(sheetOf(*sheet), session_.today()); days && *days < 0)
                 r.quality = tr("▲ calibration overdue"), r.qualityColour = theme().amber;

@@ -202,6 +202,13 @@ QString qualityText(Quality quality) {
     return QStringLiteral("▲ ") + QCoreApplication::translate("core", qualityWord(quality));
 }
 
+QString alarmText(const Alarm& alarm) {
+    const QString shape = alarm.priority == 1   ? QStringLiteral("▲▲ ")
+                          : alarm.priority == 2 ? QStringLiteral("▲ ")
+                                                : QStringLiteral("△ ");
+    return shape + shown(alarm.words);
+}
+
 Remark remarkOn(const SignalSpec& s, const Reading& reading, const std::vector<Evidence>& evidence) {
     const auto said = std::ranges::find_if(evidence, [](const Evidence& e) { return doubtKind(e.doubt).aloud; });
     const QString word =

@@ -8,6 +8,7 @@
 
 #include "core/bench/bench.h"
 #include "core/history/source.h"
+#include "core/rules/alarm_book.h"
 
 /// Colours, type and the few painting habits that all views share. Screen thread only.
 namespace cruscotto {
@@ -50,6 +51,8 @@ struct Remark {
 /// What is wrong with it, in the word of the evidence where there is one; else which limit it passed; else what is to
 /// be known of it all the same.
 Remark remarkOn(const SignalSpec& s, const Reading& reading, const std::vector<Evidence>& evidence);
+/// An alarm in its words, with the shape of its priority before them.
+QString alarmText(const Alarm& alarm);
 /// The evidence with its grounds, for a hint; empty: nothing is to be said.
 QString evidenceText(const std::vector<Evidence>& evidence);
 

@@ -1,7 +1,9 @@
 #include "core/bench/bench.h"
 
 #include "core/base/units.h"
-#include "core/bench/rule_file.h"
+#include "core/bench/control_file.h"
+#include "core/bench/procedure_file.h"
+#include "core/bench/rule_edits.h"
 #include "core/chain/stage_kind.h"
 
 #include <algorithm>
@@ -68,12 +70,22 @@ const DeviceSpec* Bench::device(const std::string& id) const {
 const PageSpec* Bench::page(const std::string& id) const {
     return findById(pages, id);
 }
+const RuleSpec* Bench::rule(const std::string& id) const {
+    return findById(rules, id);
+}
+const ProcedureSpec* Bench::procedure(const std::string& id) const {
+    return findById(procedures, id);
+}
+const ControlSpec* Bench::control(const std::string& id) const {
+    return findById(controls, id);
+}
 
 bool sameBench(const Bench& a, const Bench& b) {
     return a.name == b.name && a.notes == b.notes && a.recording == b.recording && a.ribbonSignal == b.ribbonSignal &&
            a.windowSeconds == b.windowSeconds && a.coverage == b.coverage && a.extra == b.extra &&
-           a.expected == b.expected && sameParts(a.rules, b.rules) && sameParts(a.devices, b.devices) && sameParts(a.signals, b.signals) &&
-           sameParts(a.pages, b.pages);
+           a.expected == b.expected && sameParts(a.rules, b.rules) && sameParts(a.controls, b.controls) &&
+           sameParts(a.procedures, b.procedures) && sameParts(a.devices, b.devices) &&
+           sameParts(a.signals, b.signals) && sameParts(a.pages, b.pages);
 }
 
 namespace {
@@ -142,6 +154,7 @@ Bench withoutSignal(Bench bench, const std::string& id) {
     }
     dropFromPages(bench, id);
     std::erase_if(bench.expected, [&](const ExpectedMeasure& e) { return e.signal == id || e.against == id; });
+    bench = withoutStepsOf(withoutControlsOf(std::move(bench), id), id);
     return withoutRulesOf(std::move(bench), id);
 }
 
@@ -152,7 +165,7 @@ Bench withDevice(Bench bench, DeviceSpec device) {
 
 Bench withoutDevice(Bench bench, const std::string& id) {
     take(bench.devices, id);
-    bench = withoutRulesOf(std::move(bench), id);
+    bench = withoutStepsOf(withoutRulesOf(std::move(bench), id), id);
     const auto signals = bench.signals;
     for (const auto& signal : signals)
         if (signal->device == id && !signal->computed) bench = withoutSignal(std::move(bench), signal->id);
@@ -232,6 +245,7 @@ bool showIn(SignalSpec& signal, const std::string& unit) {
     if (signal.limits.low) convert(*signal.limits.low);
     if (signal.limits.high) convert(*signal.limits.high);
     if (signal.scale) convert(signal.scale->low), convert(signal.scale->high);
+    if (signal.alarm) signal.alarm->deadband *= std::fabs(in->factor);
     if (signal.agrees) signal.agrees->within *= std::fabs(in->factor);
     return true;
 }

@@ -12,6 +12,8 @@
 #include "core/base/result.h"
 #include "core/bench/tile_kinds.h"
 #include "core/chain/chain.h"
+#include "core/control/control.h"
+#include "core/procedure/procedure.h"
 #include "core/rules/rule.h"
 #include "core/signal/scale.h"
 
@@ -92,6 +94,14 @@ struct AgreesSpec {
 /// How a terminal is set up, by the keys that its device's driver declares: the key of a choice, or a number.
 using TerminalSetup = std::map<std::string, std::variant<double, std::string>>;
 
+/// A signal's limits are alarms.
+struct LimitAlarm {
+    int priority = 2;                  ///< 1 is the most urgent of 3
+    double deadband = 0;               ///< in the reading's unit; so far inside it must be to return
+    double onDelay = 0, offDelay = 0;  ///< seconds
+    bool operator==(const LimitAlarm&) const = default;
+};
+
 struct SignalSpec {
     std::string id;
     std::string name;
@@ -105,6 +115,7 @@ struct SignalSpec {
     ChainSpec chain;
     std::optional<Scale> scale;  ///< where its readings are expected; tiles begin with it
     Limits limits;
+    std::optional<LimitAlarm> alarm{};
     std::optional<int> decimals{};  ///< of its readings, fixed by hand; empty: as many as are known
     std::optional<OutputSpec> output;
     std::optional<ComputedSpec> computed;  ///< of kind computed: such a signal has no device and no terminal
@@ -203,6 +214,8 @@ struct Bench {
     std::vector<std::shared_ptr<const SignalSpec>> signals;
     std::vector<std::shared_ptr<const PageSpec>> pages;
     std::vector<std::shared_ptr<const RuleSpec>> rules;  ///< of two that want different things, the first prevails
+    std::vector<std::shared_ptr<const ControlSpec>> controls;  ///< one for an output at most
+    std::vector<std::shared_ptr<const ProcedureSpec>> procedures;
     std::vector<ExpectedMeasure> expected;  ///< one for a measure at most
     std::string ribbonSignal;
     double windowSeconds = 30;  ///< how much time the traces show
@@ -212,6 +225,9 @@ struct Bench {
     [[nodiscard]] const SignalSpec* signal(const std::string& id) const;
     [[nodiscard]] const DeviceSpec* device(const std::string& id) const;
     [[nodiscard]] const PageSpec* page(const std::string& id) const;
+    [[nodiscard]] const RuleSpec* rule(const std::string& id) const;
+    [[nodiscard]] const ProcedureSpec* procedure(const std::string& id) const;
+    [[nodiscard]] const ControlSpec* control(const std::string& id) const;
 };
 /// Compares the contents, not the addresses.
 bool sameBench(const Bench& a, const Bench& b);

@@ -13,6 +13,7 @@
 #include "core/analysis/measures.h"
 #include "core/base/whole_file.h"
 #include "core/bench/bench.h"
+#include "core/bench/procedure_file.h"
 #include "core/bench/rule_file.h"
 #include "core/bench/run_name.h"
 #include "core/bench/signal_json.h"
@@ -302,6 +303,12 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
     f.list("rules", mostRules, [&](const Json& j, const std::string& where) {
         bench.rules.push_back(std::make_shared<const RuleSpec>(readRule(j, where, out.problems)));
     });
+    f.list("controls", mostControls, [&](const Json& j, const std::string& where) {
+        bench.controls.push_back(std::make_shared<const ControlSpec>(readControl(j, where, out.problems)));
+    });
+    f.list("procedures", mostProcedures, [&](const Json& j, const std::string& where) {
+        bench.procedures.push_back(std::make_shared<const ProcedureSpec>(readProcedure(j, where, out.problems)));
+    });
     f.list("expected", mostExpected, [&](const Json& j, const std::string& where) {
         JsonFields e(j, where, out.problems);
         ExpectedMeasure expected;
@@ -349,6 +356,8 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
     bench.extra = f.rest();
     checkReferences(bench, out.problems);
     checkRules(bench, out.problems);
+    checkControls(bench, out.problems);
+    checkProcedures(bench, out.problems);
     if (out.problems.empty() && also) out.problems = also(bench);
     if (out.problems.empty()) {
         out.bench = std::move(bench);
@@ -404,6 +413,8 @@ std::string writeBench(const Bench& bench) {
         j["pages"].push_back(p);
     }
     for (const auto& rule : bench.rules) j["rules"].push_back(ruleJson(*rule));
+    for (const auto& control : bench.controls) j["controls"].push_back(controlJson(*control));
+    for (const auto& procedure : bench.procedures) j["procedures"].push_back(procedureJson(*procedure));
     for (const ExpectedMeasure& expected : bench.expected) {
         Json e;
         e["signal"] = expected.signal;

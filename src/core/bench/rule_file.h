@@ -7,8 +7,14 @@
 #include "core/bench/bench.h"
 #include "core/rules/rule.h"
 
-/// Rules as they stand in a bench: read, written, checked, and said as sentences.
+/// Rules as they stand in a bench: read, written and checked.
 namespace cruscotto {
+
+Condition readCondition(const nlohmann::ordered_json& json, const std::string& where, std::vector<Problem>& problems);
+nlohmann::ordered_json conditionJson(const Condition& condition);
+/// What it names is there and suits it.
+void checkCondition(const Bench& bench, const Condition& condition, const std::string& where,
+                    std::vector<Problem>& problems);
 
 RuleSpec readRule(const nlohmann::ordered_json& json, const std::string& where, std::vector<Problem>& problems);
 nlohmann::ordered_json ruleJson(const RuleSpec& rule);
@@ -16,37 +22,8 @@ nlohmann::ordered_json ruleJson(const RuleSpec& rule);
 Result<RuleSpec> ruleFromText(const Bench& bench, const std::string& text);
 std::string ruleToText(const RuleSpec& rule);
 
-/// The rule with its levels in the units that its signals read in, for whoever evaluates it.
-RuleSpec ruleAsRead(const Bench& bench, RuleSpec rule);
-
 /// What a rule names is there and suits it: signals that read numbers or states, outputs and what they may be, other
 /// rules without a circle.
 void checkRules(const Bench& bench, std::vector<Problem>& problems);
-
-/// "When outlet pressure is above 4.5 bar for 0.5 s, set drive speed to 0 V until outlet pressure is below 4.2 bar."
-std::string ruleSentence(const Bench& bench, const RuleSpec& rule);
-/// The same in parts; those that can be changed have their place: "/when/parts/0/level", "/then/0/on".
-struct SentencePart {
-    std::string words, place;
-};
-std::vector<SentencePart> ruleParts(const Bench& bench, const RuleSpec& rule);
-/// The condition or the action that a place lies in, and the field of it; null where there is none.
-struct RulePlace {
-    Condition* condition = nullptr;
-    Action* action = nullptr;
-    std::string field;
-};
-RulePlace placeIn(RuleSpec& rule, const std::string& place);
-std::string conditionWords(const Bench& bench, const Condition& condition);
-std::string actionWords(const Bench& bench, const Action& action);
-
-/// Pairs of enabled rules that can want different things of one output at a time: the earlier one prevails. A sentence
-/// each.
-std::vector<Text> fightingRules(const Bench& bench);
-
-Bench withRule(Bench bench, RuleSpec rule);  ///< replaces the one of that id, or adds it
-Bench withoutRule(Bench bench, const std::string& id);
-/// Those that look at or act on this signal, device, page or rule go, and those that look at them.
-Bench withoutRulesOf(Bench bench, const std::string& id);
 
 }  // namespace cruscotto

@@ -298,6 +298,13 @@ Json signalJson(const SignalSpec& s) {
         Json limits = Json::object();
         if (s.limits.low) limits["low"] = *s.limits.low;
         if (s.limits.high) limits["high"] = *s.limits.high;
+        if (s.alarm) {
+            limits["alarm"]["priority"] = s.alarm->priority;
+            for (const auto& [key, v] :
+                 {std::pair{"deadband", s.alarm->deadband}, std::pair{"on-delay-s", s.alarm->onDelay},
+                  std::pair{"off-delay-s", s.alarm->offDelay}})
+                if (v != 0) limits["alarm"][key] = v;
+        }
         j["limits"] = limits;
     }
     if (s.output)
@@ -358,6 +365,18 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
         s.limits = {l.maybeNumber("low"), l.maybeNumber("high")};
         if (s.limits.low && s.limits.high && *s.limits.low >= *s.limits.high)
             l.complain("", text("The low limit must be less than the high one."));
+        if (const Json* alarm = l.find("alarm")) {
+            JsonFields a(*alarm, where + "/limits/alarm", problems);
+            s.alarm = LimitAlarm{a.integer("priority", 2, 1, 3), a.number("deadband", 0), a.number("on-delay-s", 0),
+                                 a.number("off-delay-s", 0)};
+            constexpr double longest = 1e6;
+            for (const auto& [key, v] :
+                 {std::pair{"on-delay-s", s.alarm->onDelay}, std::pair{"off-delay-s", s.alarm->offDelay}})
+                if (!(v >= 0 && v <= longest))
+                    a.complain(key, text("A number of seconds from 0 to {0} is expected here.", longest));
+            if (!(s.alarm->deadband >= 0)) a.complain("deadband", text("A number from 0 on is expected here."));
+            if (s.isState()) a.complain("", text("A state has no limits: let a rule raise the alarm."));
+        }
     }
     if (const Json* output = f.find("output")) {
         JsonFields o(*output, where + "/output", problems);

@@ -1,6 +1,7 @@
 #include "core/rules/alarm_book.h"
 
 #include <algorithm>
+#include <array>
 #include <tuple>
 
 namespace cruscotto {
@@ -18,13 +19,26 @@ const char* alarmStateWord(AlarmState state) {
             return "acknowledged";
         case AlarmState::returnedUnacknowledged:
             return "returned, unacknowledged";
+        case AlarmState::suppressed:
+            return "suppressed";
         case AlarmState::shelved:
             break;
     }
     return "shelved";
 }
 
-void AlarmBook::raise(const std::string& rule, int priority, const std::string& words, Instant at) {
+const char* alarmEventName(AlarmEvent::What what) {
+    constexpr std::array names{"raised",    "returned",   "acknowledged", "shelved",
+                               "unshelved", "suppressed", "unsuppressed"};
+    return names.at(static_cast<std::size_t>(what));
+}
+
+void AlarmBook::note(const Alarm& a, AlarmEvent::What what, Instant at) {
+    events_.push_back({at, what, a.rule, a.words, a.priority, a.person, a.comment});
+}
+
+void AlarmBook::raise(const std::string& rule, int priority, const std::string& words, Instant at,
+                      const std::vector<std::string>& signals) {
     const auto [it, fresh] = alarms_.try_emplace(rule);
     Alarm& a = it->second;
     if (!fresh && !a.returned) {
@@ -33,12 +47,14 @@ void AlarmBook::raise(const std::string& rule, int priority, const std::string& 
     }
     const std::size_t times = fresh || a.state == AlarmState::acknowledged ? 1 : a.times + 1;
     const auto shelved = fresh ? std::nullopt : a.shelvedUntil;
-    a = {rule, priority, words, AlarmState::unacknowledged, at, {}, {}, {}, shelved, times, false};
+    a = {rule, priority, words, AlarmState::unacknowledged, at, {}, {}, {}, shelved, times, false, signals};
+    note(a, AlarmEvent::What::raised, at);
 }
 
 void AlarmBook::clear(const std::string& rule, Instant at) {
     const auto it = alarms_.find(rule);
     if (it == alarms_.end() || it->second.returned) return;
+    note(it->second, AlarmEvent::What::returned, at);
     if (it->second.state == AlarmState::acknowledged) {
         alarms_.erase(it);
         return;
@@ -47,21 +63,31 @@ void AlarmBook::clear(const std::string& rule, Instant at) {
     it->second.state = AlarmState::returnedUnacknowledged;
 }
 
-bool AlarmBook::acknowledge(const std::string& rule, const std::string& person, const std::string& comment, Instant) {
+bool AlarmBook::acknowledge(const std::string& rule, const std::string& person, const std::string& comment,
+                            Instant at) {
     const auto it = alarms_.find(rule);
     if (it == alarms_.end() || it->second.state == AlarmState::acknowledged) return false;
-    if (it->second.returned) {
-        alarms_.erase(it);
-        return true;
-    }
-    it->second.state = AlarmState::acknowledged;
     it->second.person = person;
     it->second.comment = comment;
+    note(it->second, AlarmEvent::What::acknowledged, at);
+    if (it->second.returned)
+        alarms_.erase(it);
+    else
+        it->second.state = AlarmState::acknowledged;
     return true;
 }
 
-void AlarmBook::shelve(const std::string& rule, Instant until) {
-    if (const auto it = alarms_.find(rule); it != alarms_.end()) it->second.shelvedUntil = until;
+void AlarmBook::shelve(const std::string& rule, Instant until, Instant at) {
+    const auto it = alarms_.find(rule);
+    if (it == alarms_.end()) return;
+    it->second.shelvedUntil = until;
+    note(it->second, until > at ? AlarmEvent::What::shelved : AlarmEvent::What::unshelved, at);
+}
+
+void AlarmBook::suppress(const std::string& rule, bool suppressed, Instant at) {
+    if (suppressed ? !suppressed_.insert(rule).second : suppressed_.erase(rule) == 0) return;
+    if (const auto it = alarms_.find(rule); it != alarms_.end())
+        note(it->second, suppressed ? AlarmEvent::What::suppressed : AlarmEvent::What::unsuppressed, at);
 }
 
 std::vector<Alarm> AlarmBook::list(Instant now) const {
@@ -75,6 +101,7 @@ std::vector<Alarm> AlarmBook::list(Instant now) const {
             a.state = AlarmState::shelved;
         else
             a.shelvedUntil.reset();
+        if (suppressed_.contains(rule)) a.state = AlarmState::suppressed;
         const bool others = std::ranges::any_of(alarms_, [&](const auto& other) {
             return other.first != rule && other.second.raised - alarm.raised <= together &&
                    alarm.raised - other.second.raised <= together;

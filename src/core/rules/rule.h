@@ -92,7 +92,8 @@ struct RuleSpec {
     Condition when;
     std::vector<Action> then, otherwise = {};
     std::optional<Condition> until = {};
-    std::string extra = {};  ///< JSON: keys that this version does not know
+    std::optional<Condition> suppress = {};  ///< while it holds, alarms of the rule are suppressed by design
+    std::string extra = {};                  ///< JSON: keys that this version does not know
     bool operator==(const RuleSpec&) const = default;
 };
 

@@ -126,6 +126,7 @@ std::vector<Fault> RackFaults::named() {
             fault("giant", giant),
             {"late", [this](bool on) { answersAfterMs = on ? 3000 : 0; }},
             fault("stuck-relay", stuckRelay),
+            fault("open-contact", openContact),
             fault("strange-module", strangeModule),
             fault("secretive", secretive),
             fault("refuses", refuses)};
@@ -184,15 +185,31 @@ void ColdStoreRack::setHolding(int address, std::uint16_t value) {
 }
 
 int ColdStoreRack::code(int input) const {
+    const Lock lock(mutex_);
+    return codeNow(input);
+}
+
+int ColdStoreRack::codeNow(int input) const {
     const double t =
         std::chrono::duration<double>(std::chrono::steady_clock::now() - began_).count() + static_cast<double>(seed_);
     // Rooms about -20 degC (10 V are 50 degC), a defrosting that comes and goes, pressures that follow the compressor.
     constexpr std::array<double, 8> base{-4.0, -3.6, 0.8, 1.0, 4.6, -5.2, 1.9, 7.2};
     constexpr std::array<double, 8> swing{0.15, 0.2, 0.1, 0.12, 0.3, 0.5, 0.25, 0.6};
     const auto i = static_cast<std::size_t>(input);
-    const double volts =
-        base.at(i) + swing.at(i) * std::sin(t / (4 + 1.7 * input)) + 0.004 * std::sin(t * 37.1 + input);
+    const double volts = (i == 0 ? room_ : base.at(i)) + swing.at(i) * std::sin(t / (4 + 1.7 * input)) +
+                         0.004 * std::sin(t * 37.1 + input);
     return static_cast<int>(std::lround(volts * 2764.8));
+}
+
+void ColdStoreRack::live() {
+    const auto now = std::chrono::steady_clock::now();
+    const double dt = std::chrono::duration<double>(now - lived_).count();
+    lived_ = now;
+    constexpr double coldest = -5.0, warmest = -3.0, tau = 40, contactSeconds = 0.2;  // volts, seconds
+    const double to = relays_[0] ? coldest : warmest;
+    room_ = to + (room_ - to) * std::exp(-dt / tau);
+    contactFor_ = relays_[0] == contact_ ? 0 : contactFor_ + dt;
+    if (contactFor_ > contactSeconds) contact_ = relays_[0];
 }
 
 /// One group of texts at a time; of the long list of modules two a reply.
@@ -239,6 +256,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
     const unsigned first = pair(r, 1), n = pair(r, 3);
     std::string out(1, static_cast<char>(r[0]));
     const Lock lock(mutex_);
+    live();
     if (r[0] == 1 || r[0] == 2) {
         const unsigned size = r[0] == 1 ? 8 : 16;
         if (n == 0 || n > 2000) return refuse(3);
@@ -249,6 +267,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
             const double t = std::chrono::duration<double>(std::chrono::steady_clock::now() - began_).count();
             const bool on = r[0] == 1        ? relays_[first + i]
                             : first + i == 2 ? std::fmod(t, 8) < 2
+                            : first + i == 4 ? contact_ && !faults.openContact
                                              : (first + i) % 5 == 1;
             if (on) bits[i / 8] = static_cast<char>(bits[i / 8] | (1 << (i % 8)));
         }
@@ -265,7 +284,7 @@ std::string ColdStoreRack::answer(int unit, const std::string& request) {
             if (r[0] == 3) {
                 addPair(out, holding_[i]);
             } else if (i < 8) {
-                addPair(out, static_cast<unsigned>(code(static_cast<int>(i))) & 0xffffU);
+                addPair(out, static_cast<unsigned>(codeNow(static_cast<int>(i))) & 0xffffU);
             } else {
                 const double t = std::chrono::duration<double>(std::chrono::steady_clock::now() - began_).count();
                 const auto count = static_cast<std::uint32_t>(t * (i < 10 ? 40 : 6)) + 65530U;

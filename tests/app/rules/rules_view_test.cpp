@@ -4,6 +4,7 @@
 #include <QWidgetAction>
 
 #include "app/window_fixture.h"
+#include "core/bench/rule_edits.h"
 
 namespace cruscotto {
 namespace {

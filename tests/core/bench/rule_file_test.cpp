@@ -1,5 +1,7 @@
 // Rules in a bench: read, written, checked, said.
+#include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"
+#include "core/bench/rule_words.h"
 
 #include <random>
 

@@ -51,7 +51,7 @@ TEST(AlarmBook, ListsTheMostUrgentFirstAndTellsTheFirstCause) {
 TEST(AlarmBook, AShelvedOneComesBackByItself) {
     AlarmBook book;
     book.raise("p", 1, "p", moment(1));
-    book.shelve("p", moment(60));
+    book.shelve("p", moment(60), moment(0));
     EXPECT_EQ(book.list(moment(30))[0].state, AlarmState::shelved);
     EXPECT_EQ(book.list(moment(61))[0].state, AlarmState::unacknowledged);
 }

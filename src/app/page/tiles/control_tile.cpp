@@ -81,8 +81,9 @@ void ControlTile::refresh(Instant t, bool digits) {
         const auto held = session_.engine()->outputState(s->id);
         const auto waits = held ? held->waits : std::nullopt;
         if (std::exchange(waits_, waits) != waits) update();
-        // A rule or an interlock: which.
-        const bool ruled = held && (held->holder == OutputHolder::rule || held->holder == OutputHolder::interlock);
+        // A rule, a control, a procedure or an interlock: which.
+        const bool ruled = held && (held->holder == OutputHolder::rule || held->holder == OutputHolder::procedure ||
+                                    held->holder == OutputHolder::interlock);
         const QString by =
             !ruled ? QString()
                    : (held->holder == OutputHolder::interlock ? QStringLiteral("■ ") : QString()) + shown(held->why);

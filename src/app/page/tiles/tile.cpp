@@ -160,6 +160,8 @@ Remark Tile::remarkOn(const Shown& s) const {
     if (isOutput(s.spec->kind) && std::isnan(s.reading.value) && session_.outputsAtRest())
         return {tr("at rest"), theme().muted};
     Remark remark = cruscotto::remarkOn(*s.spec, s.reading, s.evidence);
+    const Alarm* alarm = session_.cursor().atEnd() ? session_.alarmOn(s.spec->id) : nullptr;
+    if (alarm && s.reading.quality == Quality::good) return {alarmText(*alarm), theme().red};
     if (remark.words.isEmpty() && s.offScale != OffScale::no)
         remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
     return remark;

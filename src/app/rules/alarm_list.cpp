@@ -1,0 +1,242 @@
+#include "app/rules/alarm_list.h"
+
+#include <QHBoxLayout>
+#include <QHeaderView>
+#include <algorithm>
+
+#include "app/widgets/ask_file.h"
+#include "app/widgets/theme.h"
+#include "app/widgets/words.h"
+#include "core/base/new_file.h"
+
+namespace cruscotto {
+
+namespace {
+constexpr int mostRows = 12;              ///< shown before one asks for the rest
+constexpr std::size_t mostEntries = 500;  ///< of the journal, the newest
+bool waits(const Alarm& a) {
+    return a.state == AlarmState::unacknowledged || a.state == AlarmState::returnedUnacknowledged;
+}
+std::string quoted(std::string words) {
+    for (std::size_t at = 0; (at = words.find('"', at)) != std::string::npos; at += 2) words.insert(at, 1, '"');
+    // A spreadsheet takes what begins like this for a formula.
+    if (!words.empty() && std::string("=+-@").find(words[0]) != std::string::npos) words.insert(0, 1, '\'');
+    return '"' + words + '"';
+}
+}  // namespace
+
+AlarmList::AlarmList(Session& session, QWidget* parent)
+    : QWidget(parent),
+      session_(session),
+      head_(new QWidget),
+      title_(new QLabel),
+      person_(new QLineEdit),
+      comment_(new QLineEdit),
+      words_(new QLineEdit),
+      allSeen_(new QPushButton(tr("Acknowledge all"))),
+      journalButton_(new QPushButton(tr("Journal"))),
+      save_(new QPushButton(tr("Save as CSV…"))),
+      rows_(new QVBoxLayout),
+      journalBox_(new QWidget),
+      journal_(new QTableWidget(0, 5)) {
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 12);
+    column->setSpacing(4);
+    auto* head = new QHBoxLayout(head_);
+    head->setContentsMargins(0, 0, 0, 0);
+    title_->setStyleSheet("font-weight: 600;");
+    head->addWidget(title_, 1);
+    person_->setPlaceholderText(tr("your name"));
+    person_->setAccessibleName(tr("Who acknowledges"));
+    person_->setMaximumWidth(140);
+    comment_->setPlaceholderText(tr("comment"));
+    comment_->setAccessibleName(tr("Comment"));
+    comment_->setMaximumWidth(220);
+    head->addWidget(person_);
+    head->addWidget(comment_);
+    connect(allSeen_, &QPushButton::clicked, this, &AlarmList::acknowledgeAll);
+    head->addWidget(allSeen_);
+    journalButton_->setCheckable(true);
+    connect(journalButton_, &QPushButton::toggled, this, &AlarmList::showJournal);
+    head->addWidget(journalButton_);
+    column->addWidget(head_);
+    rows_->setSpacing(0);
+    column->addLayout(rows_);
+    auto* box = new QVBoxLayout(journalBox_);
+    box->setContentsMargins(0, 8, 0, 0);
+    auto* tools = new QHBoxLayout;
+    words_->setPlaceholderText(tr("find in the journal"));
+    words_->setAccessibleName(tr("Find in the journal"));
+    connect(words_, &QLineEdit::textChanged, this, &AlarmList::fillJournal);
+    tools->addWidget(words_, 1);
+    connect(save_, &QPushButton::clicked, this, [this] {
+        const QString path = askFileToWrite(this, tr("Save the journal"), session_.folderToShow() + "/alarms.csv",
+                                            tr("Table (*.csv)"), ".csv");
+        if (!path.isEmpty()) saveJournal(path);
+    });
+    tools->addWidget(save_);
+    box->addLayout(tools);
+    journal_->setAccessibleName(tr("Journal of alarms"));
+    journal_->setHorizontalHeaderLabels({tr("Time"), tr("What"), tr("Alarm"), tr("Who"), tr("Comment")});
+    journal_->verticalHeader()->hide();
+    journal_->setShowGrid(false);
+    journal_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    journal_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    journal_->horizontalHeader()->setSectionResizeMode(2, QHeaderView::Stretch);
+    journal_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
+    journal_->setColumnWidth(0, 110);
+    journal_->setColumnWidth(1, 110);
+    journal_->setMinimumHeight(180);
+    box->addWidget(journal_);
+    journalBox_->hide();
+    column->addWidget(journalBox_);
+    rebuild({});
+}
+
+void AlarmList::acknowledge(const std::string& rule) {
+    if (session_.engine())
+        session_.engine()->acknowledgeAlarm(rule, person_->text().trimmed().toStdString(),
+                                            comment_->text().trimmed().toStdString());
+}
+
+void AlarmList::acknowledgeAll() {
+    for (const Alarm& a : shown_)
+        if (waits(a)) acknowledge(a.rule);
+    comment_->clear();
+}
+
+void AlarmList::addRow(const Alarm& a, int more) {
+    auto* box = new QWidget;
+    auto* line = new QHBoxLayout(box);
+    line->setContentsMargins(0, 2, 0, 2);
+    auto* words = new QLabel(alarmText(a));
+    words->setTextFormat(Qt::PlainText);
+    words->setStyleSheet(QStringLiteral("color: %1; font-weight: %2;")
+                             .arg((a.returned ? theme().amber : theme().red).name())
+                             .arg(waits(a) ? 600 : 400));
+    line->addWidget(words, 1);
+    auto* state = new QLabel(wallTimeText(session_.source(), a.raised, false) + QStringLiteral("  ") +
+                             tr(alarmStateWord(a.state)) + (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
+                             (a.first ? tr(", came first") : QString()) +
+                             (a.person.empty() ? QString() : tr(", by %1").arg(shown(a.person))));
+    state->setToolTip(shown(a.comment));
+    state->setObjectName("muted");
+    line->addWidget(state);
+    if (more > 0) {
+        auto* rest = new QPushButton(all_ ? tr("Only the first") : tr("and %n more", nullptr, more));
+        connect(rest, &QPushButton::clicked, this, [this] {
+            all_ = !all_;
+            rebuild(shown_);
+        });
+        line->addWidget(rest);
+    }
+    if (waits(a)) {
+        auto* seen = new QPushButton(tr("Acknowledge"));
+        connect(seen, &QPushButton::clicked, this, [this, id = a.rule] { acknowledge(id); });
+        line->addWidget(seen);
+    }
+    const bool shelved = a.state == AlarmState::shelved;
+    auto* shelve = new QPushButton(shelved ? tr("Unshelve") : tr("Shelve 10 min"));
+    connect(shelve, &QPushButton::clicked, this, [this, id = a.rule, shelved] {
+        constexpr double tenMinutes = 600;
+        if (session_.engine()) session_.engine()->shelveAlarm(id, shelved ? Duration{0} : seconds(tenMinutes));
+    });
+    line->addWidget(shelve);
+    rows_->addWidget(box);
+}
+
+void AlarmList::rebuild(const std::vector<Alarm>& now) {
+    shown_ = now;
+    while (QLayoutItem* item = rows_->takeAt(0)) {
+        if (QWidget* w = item->widget()) {
+            w->hide();
+            w->deleteLater();
+        }
+        delete item;
+    }
+    // What came within a second of a first cause stands behind it until one asks.
+    constexpr Duration together = milliseconds(1000);
+    const auto causeOf = [&](const Alarm& a) -> const Alarm* {
+        if (a.first) return nullptr;
+        for (const Alarm& c : now)
+            if (c.first && a.raised >= c.raised && a.raised - c.raised <= together) return &c;
+        return nullptr;
+    };
+    std::map<std::string, int> behind;
+    for (const Alarm& a : now)
+        if (const Alarm* cause = causeOf(a)) ++behind[cause->rule];
+    int rows = 0;
+    constexpr int fewEnough = 3;
+    for (const Alarm& a : now) {
+        const Alarm* cause = causeOf(a);
+        if (cause && !all_ && behind[cause->rule] > fewEnough) continue;
+        if (++rows > mostRows && !all_) break;
+        const auto own = behind.find(a.rule);
+        addRow(a, own != behind.end() && own->second > fewEnough ? own->second : 0);
+    }
+    const auto waiting = std::ranges::count_if(now, waits);
+    title_->setText(now.empty() ? tr("No alarm stands.")
+                    : waiting   ? tr("%n alarm(s) wait to be acknowledged", nullptr, static_cast<int>(waiting))
+                                : tr("%n alarm(s), all acknowledged", nullptr, static_cast<int>(now.size())));
+    for (QWidget* w :
+         {static_cast<QWidget*>(person_), static_cast<QWidget*>(comment_), static_cast<QWidget*>(allSeen_)})
+        w->setVisible(waiting > 0);
+}
+
+void AlarmList::refresh() {
+    if (session_.alarms() != shown_) rebuild(session_.alarms());
+    const std::uint64_t count = session_.engine() ? session_.engine()->alarmsJournaled() : 0;
+    if (std::exchange(seen_, count) != count && journalBox_->isVisible()) fillJournal();
+}
+
+void AlarmList::showJournal(bool wanted) {
+    journalButton_->setChecked(wanted);
+    journalBox_->setVisible(wanted);
+    if (wanted) fillJournal();
+}
+
+void AlarmList::search(const QString& words) {
+    words_->setText(words);
+}
+
+std::vector<AlarmEvent> AlarmList::found() const {
+    std::vector<AlarmEvent> out = session_.engine() ? session_.engine()->alarmJournal() : std::vector<AlarmEvent>();
+    const QString words = words_->text().trimmed();
+    if (!words.isEmpty())
+        std::erase_if(out, [&](const AlarmEvent& e) {
+            return !shown(e.words + " " + alarmEventName(e.what) + " " + e.person + " " + e.comment)
+                        .contains(words, Qt::CaseInsensitive);
+        });
+    return out;
+}
+
+void AlarmList::fillJournal() {
+    const auto all = found();
+    const std::size_t n = std::min(all.size(), mostEntries);
+    journal_->setRowCount(static_cast<int>(n));
+    for (std::size_t i = 0; i < n; ++i) {
+        const AlarmEvent& e = all[all.size() - 1 - i];  // the newest first
+        const QString cells[] = {wallTimeText(session_.source(), e.at, true), tr(alarmEventName(e.what)),
+                                 shown(e.words), shown(e.person), shown(e.comment)};
+        for (int c = 0; c < 5; ++c) journal_->setItem(static_cast<int>(i), c, new QTableWidgetItem(cells[c]));
+    }
+}
+
+bool AlarmList::saveJournal(const QString& path) {
+    auto file = NewFile::create(path.toStdString(), NewFile::Existing::replace);
+    if (!file) {
+        Q_EMIT said(shown(file.error().message));
+        return false;
+    }
+    std::string out = "time,what,alarm,priority,rule,person,comment\n";
+    for (const AlarmEvent& e : found())
+        out += quoted(wallTimeText(session_.source(), e.at, true).toStdString()) + "," + alarmEventName(e.what) + "," +
+               quoted(e.words) + "," + std::to_string(e.priority) + "," + quoted(e.rule) + "," + quoted(e.person) +
+               "," + quoted(e.comment) + "\n";
+    const bool written = file.value().write(out);
+    const auto put = file.value().put();
+    if (!written || !put) Q_EMIT said(put ? tr("The journal cannot be written.") : shown(put.error().message));
+    return written && put.ok();
+}
+
+}  // namespace cruscotto

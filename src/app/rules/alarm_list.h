@@ -1,0 +1,55 @@
+#pragma once
+
+#include <QLabel>
+#include <QLineEdit>
+#include <QPushButton>
+#include <QTableWidget>
+#include <QVBoxLayout>
+#include <QWidget>
+
+#include "app/document/session.h"
+
+namespace cruscotto {
+
+/// The alarms that stand, the most urgent first, those that came together under the one that came first; acknowledged
+/// one by one or all, with a name and a comment. Below them, where it is wanted, the journal of what became of all:
+/// searched and saved.
+class AlarmList : public QWidget {
+    Q_OBJECT
+public:
+    AlarmList(Session& session, QWidget* parent);
+    /// Called by the frame clock while it is seen.
+    void refresh();
+    void acknowledge(const std::string& rule);
+    void acknowledgeAll();
+    void showJournal(bool shown);
+    /// Only entries with these words.
+    void search(const QString& words);
+    /// As a table for a spreadsheet. False, and said, where it cannot be written.
+    bool saveJournal(const QString& path);
+    [[nodiscard]] int rows() const { return static_cast<int>(rows_->count()); }
+    [[nodiscard]] int journalRows() const { return journal_->rowCount(); }
+
+Q_SIGNALS:
+    void said(const QString& sentence);
+
+private:
+    void rebuild(const std::vector<Alarm>& now);
+    void addRow(const Alarm& alarm, int more);
+    void fillJournal();
+    [[nodiscard]] std::vector<AlarmEvent> found() const;
+
+    Session& session_;
+    std::vector<Alarm> shown_;
+    bool all_ = false;  ///< those that came with another one are listed too
+    std::uint64_t seen_ = 0;
+    QWidget* head_;
+    QLabel* title_;
+    QLineEdit *person_, *comment_, *words_;
+    QPushButton *allSeen_, *journalButton_, *save_;
+    QVBoxLayout* rows_;
+    QWidget* journalBox_;
+    QTableWidget* journal_;
+};
+
+}  // namespace cruscotto

@@ -1,0 +1,104 @@
+#pragma once
+
+#include <QLabel>
+#include <QPushButton>
+#include <QScrollArea>
+#include <QToolButton>
+#include <QVBoxLayout>
+#include <functional>
+#include <optional>
+
+#include "app/document/session.h"
+#include "app/widgets/switch.h"
+#include "core/control/step_response.h"
+
+namespace cruscotto {
+
+class Field;
+
+/// What a controlled signal and its output were of late, and where the setpoint is.
+class ControlPlot : public QWidget {
+    Q_OBJECT
+public:
+    explicit ControlPlot(Session& session, QWidget* parent);
+    void show(const ControlSpec& control, std::optional<double> setpoint, Duration window);
+    using QWidget::show;
+
+protected:
+    void paintEvent(QPaintEvent* event) override;
+
+private:
+    struct Lane {
+        QString name, unit;
+        QColor colour;
+        std::vector<Column> columns;
+        double low = 0, high = 1;
+        bool steps = false;
+    };
+    void read(Lane& lane, const SignalSpec& signal, Instant from, Duration width);
+    Session& session_;
+    std::vector<Lane> lanes_;
+    std::optional<double> setpoint_;
+    Instant from_;
+    Duration width_;
+};
+
+/// The page of one control: its settings, what it does now, and for a PID control what a step of its output proposes.
+class ControlView : public QWidget {
+    Q_OBJECT
+public:
+    ControlView(Session& session, QWidget* parent);
+    void open(const std::string& id);
+    /// Called by the frame clock while it is seen.
+    void refresh();
+    /// The output goes by so much by hand; after so many seconds, or finishStep(), its answer is looked at.
+    void beginStep(double by, double lasts);
+    void finishStep();
+    /// The settings that were proposed last.
+    void useProposal();
+    [[nodiscard]] QString stateWords() const { return state_->text(); }
+    [[nodiscard]] QString proposalWords() const { return proposal_->text(); }
+
+Q_SIGNALS:
+    void closeAsked();
+    void said(const QString& sentence);
+
+protected:
+    void keyPressEvent(QKeyEvent* event) override;
+
+private:
+    [[nodiscard]] const ControlSpec* spec() const;
+    void rebuild();
+    void edit(const std::function<void(ControlSpec&)>& change);
+    void addRow(const QString& label, QWidget* field);
+    void number(const QString& label, double ControlSpec::*member, const QString& hint = {});
+    void playedNumber(const QString& label, double PlayedSpec::*member);
+    void choice(const QString& label, const std::vector<std::pair<std::string, QString>>& all,
+                std::string ControlSpec::*member);
+    void flag(const QString& label, bool ControlSpec::*member);
+    void points(const QString& label, std::vector<std::pair<double, double>>& (*of)(ControlSpec&));
+    void fillForm(const ControlSpec& c);
+
+    Session& session_;
+    std::string id_;
+    std::shared_ptr<const ControlSpec> built_;
+    QLabel *title_, *sentence_, *state_, *proposal_;
+    Switch* enabled_;
+    QPushButton *reset_, *release_;
+    QScrollArea* scroll_;
+    QWidget* fields_ = nullptr;
+    QVBoxLayout* form_ = nullptr;
+    ControlPlot* plot_;
+    QWidget* step_;
+    Field *stepBy_, *stepLasts_;
+    QPushButton *stepButton_, *use_;
+    struct Step {
+        Instant at;
+        double by = 0;
+        Duration lasts;
+    };
+    std::optional<Step> stepping_;
+    std::optional<ProposedControl> proposed_;
+};
+
+}  // namespace cruscotto
