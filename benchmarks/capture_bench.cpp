@@ -8,6 +8,8 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
+#include "core/bench/rule_edits.h"
+#include "core/bench/rule_file.h"
 #include "core/chain/common_stages.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
@@ -219,7 +221,7 @@ BENCHMARK(capture)
     ->Iterations(1);
 
 /// Hands over one reading every few milliseconds and measures how long it takes until the output that depends on it is
-/// set: it goes through the queue, the chain, the history and the reaction.
+/// set: it goes through the queue, the chain, the history and the rule.
 class Probe : public Device {
 public:
     explicit Probe(std::vector<double>& latencies) : latencies_(latencies) {}
@@ -254,7 +256,7 @@ private:
 
 /// From a block's arrival to the output it causes, in milliseconds, while so many million samples a second are recorded
 /// in real time; -1: half of the most that was captured in this run.
-void reactionLatency(benchmark::State& state) {
+void ruleLatency(benchmark::State& state) {
     const double million = state.range(0) >= 0 ? static_cast<double>(state.range(0)) : reached("capture") * 0.5e-6;
     if (million == 0 && state.range(0) < 0) return state.SkipWithError("run capture too");
     std::vector<double> latencies;
@@ -272,6 +274,10 @@ void reactionLatency(benchmark::State& state) {
         out.kind = ChannelKind::analogOutput;
         out.output = OutputSpec{};
         bench = withSignal(withSignal(bench, in), out);
+        // As a guard door's contact holds a drive.
+        bench = withRule(bench, ruleFromText(bench, R"({"id": "guard", "when": {"is": "above", "signal": "probe-in",
+            "level": 0.5}, "then": [{"do": "hold", "output": "probe-out", "value": 1}]})")
+                                    .value());
         EngineOptions options;
         DeviceKind probe;
         probe.key = "probe";
@@ -282,7 +288,6 @@ void reactionLatency(benchmark::State& state) {
         options.kinds = std::make_shared<const DeviceKinds>(std::move(kinds));
         auto engine = Engine::startRecorded(bench, scratch("latency.run"), options);
         if (!engine) return state.SkipWithError("start");
-        engine.value()->setReactions({{"probe-in", 0.5, 0, "probe-out", 1, 0}});
         std::this_thread::sleep_for(std::chrono::seconds(2));  // the memory is touched for the first time
         const std::uint64_t before = engine.value()->measuredBytes();
         const std::size_t skipped = latencies.size();
@@ -304,7 +309,7 @@ void reactionLatency(benchmark::State& state) {
     state.counters["M samples/s"] = rate;
     state.counters["lost"] = static_cast<double>(lost);
 }
-BENCHMARK(reactionLatency)
+BENCHMARK(ruleLatency)
     ->ArgName("M")
     ->Arg(0)
     ->Arg(10)

@@ -142,7 +142,7 @@ void Engine::State::work() {
             if (item.block && !brokenDown)
                 guarded([&] {
                     process(item.block);
-                    driveReactions();
+                    handOverPublished();
                     const Instant at = now();
                     if (options.pace == Pace::asFastAsPossible && rules.evaluator) rules.evaluator->advance(at);
                     driveRules();

@@ -26,17 +26,6 @@ struct Mark {
     bool operator==(const Mark&) const = default;
 };
 
-/// While a reading is above a level an output has one value, else another. What it asks of the output's arbiter, it
-/// asks as a rule.
-struct Reaction {
-    std::string signal;
-    double level = 0;
-    double hysteresis = 0;
-    std::string output;
-    double valueAbove = 1;
-    double valueBelow = 0;
-};
-
 /// What a rule of the bench is doing.
 struct RuleReport {
     std::string id;
@@ -132,10 +121,6 @@ public:
     void driveOutputs();
     /// Writes a setting that lies in the device; its status says how that went. Does nothing without such a device.
     void setParameter(const std::string& device, const std::string& key, const std::string& value);
-
-    /// From now on, instead of those before. Worked out as blocks arrive, on the engine's thread; an output is set when
-    /// the side of the level changes, and once for where it stands now.
-    void setReactions(const std::vector<Reaction>& reactions);
 
     /// The bench's rules, in their order, as of a tenth of a second ago or since something happened.
     [[nodiscard]] std::vector<RuleReport> ruleReports() const;

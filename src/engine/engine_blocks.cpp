@@ -286,7 +286,6 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
         bytes += static_cast<double>(bytesOf(raw).size()) * b.share;
         finished.clear();
         b.history->append(raw, readings, recorder && !b.filter ? &finished : nullptr);
-        if (!reactions.empty()) react(b.spec->id);
         feedRules(*b.spec, *block);
         if (!published.empty()) publish(b.spec->id);
         if (gate) gate->look(b.spec->id, readings, *block);
@@ -313,17 +312,6 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
     }
 }
 
-void Engine::State::react(const std::string& signal) {
-    for (auto [it, end] = reactions.equal_range(signal); it != end; ++it) {
-        auto& [reaction, detector] = it->second;
-        const bool fresh = !detector.above();
-        bool changed = false;
-        detector.look(readings.values, [&](std::size_t, bool) { changed = true; });
-        if (detector.above() && (fresh || changed))
-            reacted.emplace_back(reaction.output, *detector.above() ? reaction.valueAbove : reaction.valueBelow);
-    }
-}
-
 void Engine::State::publish(const std::string& signal) {
     const auto [begin, end] = published.equal_range(signal);
     if (begin == end) return;
@@ -334,20 +322,16 @@ void Engine::State::publish(const std::string& signal) {
     publishing = true;
 }
 
-void Engine::State::driveReactions() {
-    if (reacted.empty() && !publishing) return;
-    // Whoever starts or stops devices is not waited for: the next block brings the outputs about then.
+void Engine::State::handOverPublished() {
+    if (!publishing) return;
+    // Whoever starts or stops devices is not waited for: the next block brings it about then.
     if (!devicesMutex.try_lock()) return;
     const Lock lock(devicesMutex, std::adopt_lock);
-    if (std::exchange(publishing, false))
-        for (auto& [signal, to] : published)
-            if (const auto device = devices.find(to.device);
-                to.waits && device != devices.end() && !outputsEnded && !rests(device->second->spec))
-                device->second->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
-    const auto now = std::exchange(reacted, {});  // setting an output is a sample too, and goes through process()
-    for (const auto& [output, value] : now)
-        if (const SignalSpec* spec = bench.signal(output); spec && spec->output)
-            ask(*spec, OutputHolder::rule, std::clamp(value, spec->output->low, spec->output->high));
+    publishing = false;
+    for (auto& [signal, to] : published)
+        if (const auto device = devices.find(to.device);
+            to.waits && device != devices.end() && !outputsEnded && !rests(device->second->spec))
+            device->second->setOutput(to.terminal, *std::exchange(to.waits, std::nullopt));
 }
 
 void Engine::State::emitOutput(const SignalSpec& spec, double value) {
@@ -390,20 +374,6 @@ void Engine::State::markLost(const std::string& device, Quality quality) {
             forgetEvidence(group);
         }
     markComputedLost(device, quality);
-}
-
-void Engine::setReactions(const std::vector<Reaction>& reactions) {
-    state_->post([this, reactions] {
-        State& s = *state_;
-        s.reactions.clear();
-        for (const Reaction& r : reactions) {
-            s.reactions.emplace(r.signal, State::Reacting{r, LevelDetector(r.level, r.hysteresis)});
-            // Where the signal stands now is its first reading.
-            s.readings = {{s.source.at(r.signal, s.now()).value}, {}};
-            s.react(r.signal);
-        }
-        s.driveReactions();
-    });
 }
 
 }  // namespace cruscotto

@@ -169,18 +169,12 @@ struct Engine::State {
     std::map<std::string, KeepSpec> keeping;  // of the recording that is going on, by signal
     Readings readings;                        // of the column that is being worked on
     std::vector<FinishedBucket> finished;     // of the same
-    struct Reacting {
-        Reaction reaction;
-        LevelDetector detector;
-    };
-    std::multimap<std::string, Reacting> reactions;  // by signal
     struct Published {
         std::string device, terminal;
         std::optional<double> waits;  // the newest reading, not handed over yet
     };
-    std::multimap<std::string, Published> published;      // by signal: readings that devices want
-    bool publishing = false;                              // some of them wait
-    std::vector<std::pair<std::string, double>> reacted;  // outputs to set behind this block
+    std::multimap<std::string, Published> published;  // by signal: readings that devices want
+    bool publishing = false;                          // some of them wait
     /// Outputs that their devices have put to safe values, by device and terminal, and where they stood.
     std::map<std::string, std::map<std::string, std::optional<double>>> fallen;
     OutputArbiter arbiter;
@@ -392,7 +386,7 @@ struct Engine::State {
 
     /// Puts into order, and takes apart where the computer slept in between.
     void process(const BlockPtr& given);
-    /// Through chains into histories, reactions, and on to the recorder.
+    /// Through chains into histories, rules, and on to the recorder.
     void take(Group& group, const BlockPtr& block);
     /// Runs the signal's chain over the block, into `readings`. Signals that the chain needs are taken sample by sample
     /// where they are of the same group, else the reading that is the newest at each sample holds; their quality, where
@@ -410,9 +404,8 @@ struct Engine::State {
     void markComputedLost(const std::string& device, Quality quality);
     /// Those that others of them need come before those.
     static std::vector<Bound> inOrderOfNeed(std::vector<Bound> bound);
-    /// With `readings` of the signal: notes which outputs are to be set behind this block.
-    void react(const std::string& signal);
-    void driveReactions();
+    /// The newest readings, to the devices that publish them.
+    void handOverPublished();
     /// The bench's rules; those that are as they were go on.
     void arrangeRules();
     [[nodiscard]] static bool reachable(LinkState state);

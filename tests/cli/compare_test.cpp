@@ -1,4 +1,6 @@
 // Runs side by side, and the list of a folder, from the command line.
+#include <nlohmann/json.hpp>
+
 #include "cli/commands.h"
 #include "program.h"
 

@@ -1,4 +1,6 @@
 // What a stretch comes to, from the command line.
+#include <nlohmann/json.hpp>
+
 #include <cmath>
 
 #include "cli/commands.h"

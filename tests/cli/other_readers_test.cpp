@@ -1,4 +1,6 @@
 // The Python reader that ships as an example, against the C++ one, sample by sample.
+#include <nlohmann/json.hpp>
+
 #include <cstdlib>
 
 #include "core/export/run_export.h"

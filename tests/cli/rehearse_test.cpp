@@ -1,4 +1,6 @@
 // What rules would have done over a run, from the command line.
+#include <nlohmann/json.hpp>
+
 #include "cli/commands.h"
 #include "program.h"
 

@@ -1,4 +1,6 @@
 // Calibration, uncertainty and the list before it counts, at the command line.
+#include <nlohmann/json.hpp>
+
 #include <cmath>
 #include <fstream>
 

@@ -377,28 +377,6 @@ TEST(Recording, AChainChangedWhileRecordingKeepsBoth) {
     EXPECT_EQ(reader.value()->info().signal("flow")->definitions.size(), 1U);
 }
 
-TEST(Reactions, SetAnOutputWhenAReadingCrossesItsLevel) {
-    auto engine = Engine::start(test::exampleBench("pump-bench"));
-    engine->setReactions({{"shaft-speed", 500, 50, "beacon", 1, 0}});
-    const auto beacon = [&] { return engine->source().at("beacon", engine->now()).value; };
-    ASSERT_TRUE(eventually([&] { return beacon() == 1; })) << "the shaft has run up";
-    engine->setOutput("drive", 0);
-    ASSERT_TRUE(eventually([&] { return beacon() == 0; })) << "and stands again";
-    EXPECT_LT(engine->source().at("shaft-speed", engine->now()).value, 500);
-    engine->setReactions({});
-    engine->setOutput("drive", 7);
-    ASSERT_TRUE(eventually([&] { return engine->source().at("shaft-speed", engine->now()).value > 600; }));
-    EXPECT_EQ(beacon(), 0) << "none is left";
-}
-
-TEST(Reactions, WhatAReactionDrivesMayItselfBeReactedTo) {
-    auto engine = Engine::start(test::exampleBench("pump-bench"));
-    engine->setReactions(
-        {{"drive", 1, 0, "valve", 0, 1}, {"valve", 0.5, 0, "beacon", 0, 1}, {"nobody", 1, 0, "x", 1, 0}});
-    ASSERT_TRUE(eventually([&] { return engine->source().at("beacon", engine->now()).value == 1; }));
-    EXPECT_EQ(engine->source().at("valve", engine->now()).value, 0);
-}
-
 TEST(Recording, AStepOfTheWallClockBendsNoTraceAndStandsInTheAnchors) {
     TempFolder folder;
     std::atomic<std::int64_t> step{0};

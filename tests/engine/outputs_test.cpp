@@ -3,6 +3,8 @@
 #include <atomic>
 #include <latch>
 
+#include "core/bench/rule_edits.h"
+#include "core/bench/rule_file.h"
 #include "core/run/run_reader.h"
 #include "scripted_device.h"
 
@@ -111,10 +113,13 @@ TEST(Outputs, AFaultOfTheEngineItselfPutsThemSafeAndIsSaid) {
 TEST(Outputs, NothingReactsBehindTheEnd) {
     ScriptedDevice::Log log;
     Steps steps;
+    const Bench bench =
+        withRule(oneOutput(), ruleFromText(oneOutput(), R"({"id": "r", "when": {"is": "above", "signal": "in",
+        "level": 5}, "then": [{"do": "set", "output": "drive", "value": 9}]})")
+                                  .value());
     const auto engine = Engine::start(
-        oneOutput(), scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) { steps.run(sink, stop); }));
+        bench, scripted(log, [&](DeviceSink& sink, const std::stop_token& stop) { steps.run(sink, stop); }));
     ASSERT_TRUE(eventually([&] { return timesSaid(log, "run") == 1; }));
-    engine->setReactions({{"in", 5, 0, "drive", 9, 1}});
     engine->endOutputs();
     auto group = test::oneChannelGroup(100);
     group->device = "box";

@@ -123,7 +123,7 @@ void AlarmList::addRow(const Alarm& a, int more) {
     state->setObjectName("muted");
     line->addWidget(state);
     if (more > 0) {
-        auto* rest = new QPushButton(all_ ? tr("Only the first") : tr("and %n more", nullptr, more));
+        auto* rest = new QPushButton(all_ ? tr("Only the first") : tr("and %1 more").arg(more));
         connect(rest, &QPushButton::clicked, this, [this] {
             all_ = !all_;
             rebuild(shown_);
@@ -175,9 +175,10 @@ void AlarmList::rebuild(const std::vector<Alarm>& now) {
         addRow(a, own != behind.end() && own->second > fewEnough ? own->second : 0);
     }
     const auto waiting = std::ranges::count_if(now, waits);
-    title_->setText(now.empty() ? tr("No alarm stands.")
-                    : waiting   ? tr("%n alarm(s) wait to be acknowledged", nullptr, static_cast<int>(waiting))
-                                : tr("%n alarm(s), all acknowledged", nullptr, static_cast<int>(now.size())));
+    title_->setText(now.empty()    ? tr("No alarm stands.")
+                    : waiting == 1 ? tr("One alarm waits to be acknowledged")
+                    : waiting      ? tr("%1 alarms wait to be acknowledged").arg(waiting)
+                                   : tr("Alarms: all acknowledged"));
     for (QWidget* w :
          {static_cast<QWidget*>(person_), static_cast<QWidget*>(comment_), static_cast<QWidget*>(allSeen_)})
         w->setVisible(waiting > 0);

@@ -91,11 +91,20 @@ void ControlPlot::paintEvent(QPaintEvent*) {
                    lane.name + (lane.unit.isEmpty() ? QString() : QStringLiteral(", ") + lane.unit));
         p.setPen(t.muted);
         p.setFont(uiFont(12));
-        for (const double v : {lane.low, (lane.low + lane.high) / 2, lane.high}) {
+        // Three to six round numbers.
+        const double span = lane.high - lane.low;
+        double every = std::pow(10, std::floor(std::log10(span / 3)));
+        for (const double by : {5.0, 2.0})
+            if (span / (every * by) >= 3) {
+                every *= by;
+                break;
+            }
+        for (double v = std::ceil(lane.low / every) * every; v <= lane.high; v += every) {
             p.setPen(t.hairline);
             p.drawLine(QPointF(box.left(), yOf(v)), QPointF(box.right(), yOf(v)));
             p.setPen(t.muted);
-            p.drawText(QRectF(0, yOf(v) - 9, left - 8, 18), Qt::AlignRight | Qt::AlignVCenter, shown(threeDigits(v)));
+            p.drawText(QRectF(0, yOf(v) - 9, left - 8, 18), Qt::AlignRight | Qt::AlignVCenter,
+                       shown(shortNumber(std::fabs(v) < every * 1e-6 ? 0 : v)));
         }
         if (i == 0 && setpoint_) {
             p.setPen(QPen(t.ink, 1, Qt::DashLine));
@@ -273,7 +282,7 @@ void ControlView::addRow(const QString& label, QWidget* field) {
 void ControlView::number(const QString& label, double ControlSpec::*member, const QString& hint) {
     auto* field = new Field(label);
     const double is = spec()->*member;
-    field->show(std::isnan(is) ? QString() : shown(shortNumber(is)));
+    field->show(!std::isfinite(is) ? QString() : shown(shortNumber(is)));
     field->setToolTip(hint);
     const bool mayBeNone = member == &ControlSpec::low || member == &ControlSpec::high;
     if (mayBeNone) field->setPlaceholderText(tr("the output's own"));
@@ -282,7 +291,11 @@ void ControlView::number(const QString& label, double ControlSpec::*member, cons
         const bool none = mayBeNone && typed.trimmed().isEmpty();
         const bool fine = none || parseNumber(typed.toStdString(), v);
         field->markWrong(!fine, tr("This is no number."));
-        if (fine) edit([&](ControlSpec& c) { c.*member = none ? std::nan("") : v; });
+        if (fine)
+            edit([&](ControlSpec& c) {
+                c.*member =
+                    !none ? v : (member == &ControlSpec::low ? -1 : 1) * std::numeric_limits<double>::infinity();
+            });
     });
     addRow(label, field);
 }
@@ -332,7 +345,7 @@ void ControlView::points(const QString& label, std::vector<std::pair<double, dou
     QStringList lines;
     for (const auto& [t, v] : of(copy)) lines << shown(shortNumber(t)) + QStringLiteral("  ") + shown(shortNumber(v));
     auto* field = new LinesField(label, lines.join('\n'));
-    field->setMinimumHeight(120);
+    field->setFixedHeight(84);
     connect(field, &LinesField::taken, this, [this, of](const QString& typed) {
         std::vector<std::pair<double, double>> next;
         for (const QString& line : typed.split('\n', Qt::SkipEmptyParts)) {

@@ -497,7 +497,7 @@ void ProcedureView::showNow() {
             for (const std::string& id : signals) words << nowText(id);
         }
         for (const ProcedureMeasure& m : s->take)
-            if (words.size() < 3) words << nowText(m.signal);
+            if (words.size() < 2) words << nowText(m.signal);
         put(steps_, static_cast<int>(row), nowColumn, words.join(QStringLiteral("  ")));
     }
 }
@@ -562,6 +562,8 @@ void ProcedureView::showReport() {
             }
         }
         put(steps_, static_cast<int>(row), verdictColumn, words);
+        if (words.startsWith(QStringLiteral("▸")) && std::exchange(followed_, paths_[row]) != paths_[row])
+            steps_->scrollToItem(steps_->item(static_cast<int>(row), verdictColumn));
         colour(steps_->item(static_cast<int>(row), verdictColumn), worst);
         if (words.startsWith(QStringLiteral("▸")))
             steps_->item(static_cast<int>(row), verdictColumn)->setForeground(t.accent);
@@ -613,12 +615,19 @@ void ProcedureView::showMeasured(const ProcedureReport& report) {
         put(measured_, static_cast<int>(row), 0, shown(rows[row].first));
         for (std::size_t c = 0; c < columns.size(); ++c) {
             const StepValue* v = c < rows[row].second.size() ? rows[row].second[c] : nullptr;
-            put(measured_, static_cast<int>(row), static_cast<int>(c) + 1,
-                !v ? QString()
-                   : (v->verdict == StepVerdict::failed   ? QStringLiteral("✕ ")
-                      : v->verdict == StepVerdict::passed ? QStringLiteral("✓ ")
-                                                          : QString()) +
-                         shown(valueWords(*v)));
+            QString words;
+            if (v) {
+                const std::string unit = unitText(v->unit);
+                words = (v->verdict == StepVerdict::failed   ? QStringLiteral("✕ ")
+                         : v->verdict == StepVerdict::passed ? QStringLiteral("✓ ")
+                                                             : QString()) +
+                        (std::isfinite(v->value)
+                             ? shown(threeDigits(v->value) + (unit.empty() || unit == "1" ? "" : " " + unit))
+                             : shown(v->why));
+            }
+            put(measured_, static_cast<int>(row), static_cast<int>(c) + 1, words);
+            measured_->item(static_cast<int>(row), static_cast<int>(c) + 1)
+                ->setToolTip(v ? shown(valueWords(*v)) : QString());
             if (v) colour(measured_->item(static_cast<int>(row), static_cast<int>(c) + 1), v->verdict);
         }
     }

@@ -80,6 +80,7 @@ private:
     Session& session_;
     std::string id_;
     StepPath chosen_;
+    StepPath followed_;            ///< the step at work that the table was scrolled to
     std::vector<StepPath> paths_;  ///< by row
     std::shared_ptr<const ProcedureSpec> built_;
     std::shared_ptr<const ProcedureReport> shown_;

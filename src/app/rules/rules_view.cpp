@@ -130,6 +130,7 @@ RulesView::RulesView(Session& session, QWidget* parent)
     none_->setWordWrap(true);
     none_->setObjectName("muted");
     all->addWidget(none_);
+    all->addSpacing(12);
     controlRows_->setSpacing(0);
     all->addLayout(controlRows_);
     all->addStretch(1);
@@ -533,8 +534,12 @@ void RulesView::showControls() {
         const SignalSpec *read = session_.bench().signal(c->signal), *out = session_.bench().signal(c->output);
         const auto with = [](double v, const SignalSpec* s) {
             const std::string unit = s ? unitText(s->unit()) : "";
-            return s && s->isState() ? (v > 0.5 ? tr("on") : tr("off"))
-                                     : shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
+            const std::string own = !s ? "" : v > 0.5 ? s->onWord : s->offWord;
+            return s && (s->isState() || isDigital(s->kind))
+                       ? (!own.empty() ? shown(own)
+                          : v > 0.5    ? tr("on")
+                                       : tr("off"))
+                       : shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
         };
         QString words;
         if (!c->enabled)
@@ -549,9 +554,7 @@ void RulesView::showControls() {
             words = tr("has ended");
         else if (it->state.wants)
             words = (it->state.reading ? with(*it->state.reading, read) + QStringLiteral(" → ") : QString()) +
-                    (out && isDigital(out->kind) ? (*it->state.wants > 0.5 ? tr("on") : tr("off"))
-                                                 : with(*it->state.wants, out)) +
-                    (it->holds ? QString() : tr(", held by another"));
+                    with(*it->state.wants, out) + (it->holds ? QString() : tr(", held by another"));
         row.state->setText(words);
         row.reset->setVisible(it != reports.end() && it->state.failed);
     }

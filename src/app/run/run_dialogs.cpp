@@ -105,7 +105,6 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
       notes_(bench.recording.notes),
       sentence_(new QLabel) {
     setWindowTitle(tr("How runs are recorded"));
-    setMinimumWidth(480);
     name_->setText(shown(spec_.name));
     name_->setToolTip(tr("Words in braces are filled in: %1").arg("{bench} {title} {date} {time} {number}"));
     minutes_->setText(shown(shortNumber(spec_.splitMinutes)));
@@ -124,9 +123,14 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
     form->addRow(heading(tr("Written into every run")));
     notes_.addTo(form);
     auto* column = roomyColumn(this);
+    auto* title = new QLabel(windowTitle());
+    title->setStyleSheet("font-size: 16px; font-weight: 600;");
+    column->addWidget(title);
+    form->setRowWrapPolicy(QFormLayout::WrapAllRows);  // it stands beside the page, in a narrow column
     column->addLayout(form);
     column->addWidget(sentence_);
     go_ = addButtons(this, column, tr("Use these"));
+    column->addStretch(1);
     for (Field* field : {name_, minutes_, megabytes_, keepFree_})
         connect(field, &QLineEdit::textChanged, this, &RecordingDialog::work);
     notes_.onEdit(this, [this] { work(); });

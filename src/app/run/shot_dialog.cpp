@@ -1,7 +1,8 @@
 #include "app/run/shot_dialog.h"
 
 #include <QDialogButtonBox>
-#include <QFormLayout>
+#include <QHBoxLayout>
+#include <QLabel>
 #include <QTime>
 #include <QVBoxLayout>
 
@@ -31,7 +32,6 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
       sentence_(new QLabel),
       go_(nullptr) {
     setWindowTitle(tr("Record when something happens"));
-    setMinimumWidth(420);
     what_->addItems({tr("A signal crosses a level"), tr("A mark is set"), tr("A time of day")});
     what_->setAccessibleName(tr("What to wait for"));
     for (const auto& s : bench.signals) signal_->addItem(shown(s->name), shown(s->id));
@@ -58,29 +58,44 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
     shots_->setText("1");
     sentence_->setWordWrap(true);
 
-    auto* form = new QFormLayout;
-    form->setLabelAlignment(Qt::AlignLeft);
-    form->setHorizontalSpacing(24);
-    form->setVerticalSpacing(10);
-    form->addRow(tr("Wait until"), what_);
-    form->addRow(tr("Signal"), signal_);
-    form->addRow(tr("When it"), direction_);
-    form->addRow(tr("Level"), level_);
-    form->addRow(tr("Hysteresis"), hysteresis_);
-    form->addRow(tr("Time"), time_);
-    form->addRow(tr("Seconds before"), before_);
-    form->addRow(tr("Seconds after"), after_);
-    form->addRow(tr("Shots, 0 for any number"), shots_);
+    // One sentence, a line for each part of it.
+    auto* form = new QVBoxLayout;
+    form->setSpacing(6);
+    const auto say = [form](const QString& before, std::initializer_list<QWidget*> words, const QString& behind) {
+        auto* row = new QWidget;
+        auto* line = new QHBoxLayout(row);
+        line->setContentsMargins(0, 0, 0, 0);
+        line->setSpacing(8);
+        if (!before.isEmpty()) line->addWidget(new QLabel(before));
+        for (QWidget* w : words) line->addWidget(w, qobject_cast<QComboBox*>(w) ? 1 : 0);
+        if (!behind.isEmpty()) line->addWidget(new QLabel(behind), 1);
+        form->addWidget(row);
+        return row;
+    };
+    constexpr int numberWidth = 84;
+    for (Field* field : {level_, hysteresis_, before_, after_, shots_}) field->setMaximumWidth(numberWidth);
+    say(tr("When"), {what_}, {});
+    QWidget* signalRow = say(tr("namely"), {signal_}, {});
+    QWidget* levelRow = say({}, {direction_, level_}, {});
+    QWidget* backRow = say(tr("having gone back by"), {hysteresis_}, tr("before the next,"));
+    QWidget* timeRow = say(tr("at"), {time_}, {});
+    say(tr("record"), {before_}, tr("s before it"));
+    say(tr("and"), {after_}, tr("s after it,"));
+    QWidget* shotsRow = say({}, {shots_}, tr("times (0: as often as it happens)."));
     auto* buttons = new QDialogButtonBox;
     go_ = buttons->addButton(tr("Wait for it"), QDialogButtonBox::AcceptRole);
     buttons->addButton(tr("Cancel"), QDialogButtonBox::RejectRole);
     go_->setDefault(true);
     auto* column = new QVBoxLayout(this);
+    auto* title = new QLabel(windowTitle());
+    title->setStyleSheet("font-size: 16px; font-weight: 600;");
+    column->addWidget(title);
     column->setContentsMargins(20, 20, 20, 16);
     column->setSpacing(16);
     column->addLayout(form);
     column->addWidget(sentence_);
     column->addWidget(buttons);
+    column->addStretch(1);
     connect(buttons, &QDialogButtonBox::accepted, this, &QDialog::accept);
     connect(buttons, &QDialogButtonBox::rejected, this, &QDialog::reject);
     for (QComboBox* box : {what_, signal_, direction_})
@@ -88,15 +103,12 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
     for (Field* field : {level_, hysteresis_, before_, after_, shots_})
         connect(field, &QLineEdit::textChanged, this, &ShotDialog::work);
     connect(time_, &QTimeEdit::timeChanged, this, &ShotDialog::work);
-    connect(what_, &QComboBox::currentIndexChanged, this, [this, form](int what) {
-        for (QWidget* row : {static_cast<QWidget*>(signal_), static_cast<QWidget*>(direction_),
-                             static_cast<QWidget*>(level_), static_cast<QWidget*>(hysteresis_)})
-            form->setRowVisible(row, what == level);
-        form->setRowVisible(time_, what == timeOfDay);
-        form->setRowVisible(shots_, what != timeOfDay);  // that comes but once
-        adjustSize();
+    connect(what_, &QComboBox::currentIndexChanged, this, [=](int what) {
+        for (QWidget* row : {signalRow, levelRow, backRow}) row->setVisible(what == level);
+        timeRow->setVisible(what == timeOfDay);
+        shotsRow->setVisible(what != timeOfDay);  // that comes but once
     });
-    form->setRowVisible(time_, false);
+    timeRow->hide();
     work();
 }
 

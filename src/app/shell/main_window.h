@@ -4,6 +4,7 @@
 #include <QMainWindow>
 #include <QMenu>
 #include <QPointer>
+#include <QScrollArea>
 #include <QSplitter>
 #include <QStackedWidget>
 #include <QTimer>
@@ -55,6 +56,8 @@ public:
     void layOver(const QStringList& paths);
     RulesView& openRules();
     ControlView& openControl(const std::string& id);
+    /// A form stands beside the page, which goes on; `taken` when it is accepted, and then it goes.
+    void openBeside(QDialog* form, const std::function<void()>& taken);
     ProcedureView& openProcedures(const std::string& id = {});
     /// Made when it is first asked for: most days begin with a bench that is there.
     [[nodiscard]] FindPanel& findPanel();
@@ -157,6 +160,7 @@ private:
     RulesView* rules_ = nullptr;
     ProcedureView* procedures_ = nullptr;
     ControlView* control_ = nullptr;
+    QPointer<QScrollArea> form_;      ///< what openBeside() shows
     bool measuresWanted_ = false;     // as soon as the mouse has let go of the stretch
     bool measuresShown_ = false;      // once for a stretch: they may be closed
     QString followed_;                // the signal of the tile that was chosen last

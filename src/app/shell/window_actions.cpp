@@ -96,8 +96,8 @@ void MainWindow::makeActions() {
     add("record-when", run, tr("Record when something happens…"), QKeySequence("Ctrl+Shift+R"), [this] {
         if (session_.recordingPhase() != Session::Recording::none)
             return notice(tr("A recording is going on already. Stop it first."));
-        ShotDialog dialog(session_.bench(), list_->currentSignal(), session_.end(), this);
-        if (dialog.exec() == QDialog::Accepted) session_.startRecording(session_.runFolder(), dialog.plan());
+        auto* form = new ShotDialog(session_.bench(), list_->currentSignal(), session_.end(), nullptr);
+        openBeside(form, [this, form] { session_.startRecording(session_.runFolder(), form->plan()); });
     });
     add("keep-past", run, tr("That was it: keep what just happened…"), QKeySequence("Ctrl+Shift+K"), [this] {
         if (const auto stretch = session_.stretch()) return session_.keepStretch(session_.runFolder(), *stretch);
@@ -112,13 +112,14 @@ void MainWindow::makeActions() {
     });
     add("recording", run, tr("How runs are recorded…"), QKeySequence("Ctrl+Alt+R"), [this] {
         const double lasted = session_.end().seconds();
-        RecordingDialog dialog(session_.bench(),
-                               lasted > 0 ? static_cast<double>(session_.engine()->measuredBytes()) / lasted : 0,
-                               status_->freeBytes(), this);
-        if (dialog.exec() != QDialog::Accepted) return;
-        Bench next = session_.bench();
-        next.recording = dialog.spec();
-        session_.edit(tr("How runs are recorded"), std::move(next));
+        auto* form = new RecordingDialog(
+            session_.bench(), lasted > 0 ? static_cast<double>(session_.engine()->measuredBytes()) / lasted : 0,
+            status_->freeBytes(), nullptr);
+        openBeside(form, [this, form] {
+            Bench next = session_.bench();
+            next.recording = form->spec();
+            session_.edit(tr("How runs are recorded"), std::move(next));
+        });
     });
     add("describe", run, tr("Notes and marks of this run…"), QKeySequence("Ctrl+I"), [this] {
         const Instant start = session_.source().extent().from;

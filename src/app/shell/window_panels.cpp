@@ -126,6 +126,35 @@ BesidePanel& MainWindow::openBeside() {
     return *beside_;
 }
 
+void MainWindow::openBeside(QDialog* form, const std::function<void()>& taken) {
+    if (form_) {
+        side_->removeWidget(form_);
+        form_->deleteLater();
+    }
+    form->setWindowFlags(Qt::Widget);
+    form_ = new QScrollArea(side_);
+    form_->setObjectName("pageScroll");
+    form_->setWidgetResizable(true);
+    form_->setFrameShape(QFrame::NoFrame);
+    form_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    form_->setWidget(form);
+    side_->addWidget(form_);
+    connect(form, &QDialog::finished, this, [this, taken](int how) {
+        if (how == QDialog::Accepted) taken();
+        if (form_) {
+            side_->removeWidget(form_);
+            form_->deleteLater();
+        }
+        closeSide();
+    });
+    side_->setCurrentWidget(form_);
+    side_->show();
+    form->show();
+    form->setFocus();
+    fitSide();
+    updateActions();
+}
+
 ControlView& MainWindow::openControl(const std::string& id) {
     if (!control_) {
         control_ = new ControlView(session_, centre_);

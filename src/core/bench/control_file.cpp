@@ -186,8 +186,8 @@ ControlJson controlJson(const ControlSpec& c) {
         j["gain"] = c.gain;
         j["integral-s"] = c.integralSeconds;
         unless("derivative-s", c.derivativeSeconds, 0);
-        if (!std::isnan(c.low)) j["low"] = c.low;
-        if (!std::isnan(c.high)) j["high"] = c.high;
+        if (std::isfinite(c.low)) j["low"] = c.low;
+        if (std::isfinite(c.high)) j["high"] = c.high;
         unless("slew-per-s", c.slew, 0);
         unless("every-s", c.everySeconds, 0.05);
     } else if (c.kind == ControlKind::follow) {

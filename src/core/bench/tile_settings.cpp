@@ -180,6 +180,11 @@ const std::vector<TileSetting>& ofPicture() {
                                               {"pins", CRUSCOTTO_TEXT("Pins"), Type::kept}};
     return all;
 }
+const std::vector<TileSetting>& ofControl() {
+    static const std::vector<TileSetting> all{
+        {"step", CRUSCOTTO_TEXT("One step (keys + and −)"), TileSetting::Type::number}};
+    return all;
+}
 
 const TileSetting* settingNamed(TileKind kind, const std::string& key) {
     for (const TileSetting& s : tileSettings(kind))
@@ -216,6 +221,8 @@ std::span<const TileSetting> tileSettings(TileKind kind) {
             return ofText();
         case TileKind::picture:
             return ofPicture();
+        case TileKind::control:
+            return ofControl();
         default:
             return {};
     }

@@ -58,8 +58,8 @@ struct ControlSpec {
     double gain = 1;                                        ///< of the output's unit per the signal's
     double integralSeconds = 0;                             ///< 0: none
     double derivativeSeconds = 0;                           ///< 0: none; of the reading, filtered by a tenth of it
-    double low = std::numeric_limits<double>::quiet_NaN();  ///< of the output; NaN: the output's own
-    double high = std::numeric_limits<double>::quiet_NaN();
+    double low = -std::numeric_limits<double>::infinity();  ///< of the output, within its own limits
+    double high = std::numeric_limits<double>::infinity();
     double slew = 0;             ///< the output's unit a second at most; 0: as fast as may be
     double everySeconds = 0.05;  ///< 0.001 to 60; of what is played too, where that changes all the time
     // follow

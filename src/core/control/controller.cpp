@@ -191,7 +191,7 @@ void Controller::pid(Instant now, const OutputNow& output) {
     const ControlSpec& s = *spec_;
     const double dt = (now - ticked_).seconds();
     ticked_ = now;
-    const double low = std::isnan(s.low) ? output.low : s.low, high = std::isnan(s.high) ? output.high : s.high;
+    const double low = std::max(s.low, output.low), high = std::max(low, std::min(s.high, output.high));
     if (!reading_.value || !state_.setpoint) {
         state_.why = CRUSCOTTO_TEXT("What it looks at is not known: the output is safe.");
         state_.wants = output.safe;

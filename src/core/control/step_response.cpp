@@ -39,6 +39,9 @@ Result<StepResponse> fitStep(std::span<const double> seconds, std::span<const do
         return failure("The signal did not answer beyond its noise. Make a larger step.");
     if (std::fabs(end.mean - nearEnd.mean) > std::max(0.03 * std::fabs(change), 3 * noise / std::sqrt(end.n)))
         return failure("The signal has not settled yet. Wait longer behind the step.");
+    const Level early = levelOf(values.first(first / 2)), late = levelOf(values.subspan(first / 2, first - first / 2));
+    if (std::fabs(late.mean - early.mean) > std::max(0.1 * std::fabs(change), 3 * noise / std::sqrt(early.n)))
+        return failure("The signal was not steady before the step. Let it settle, then make the step.");
     // Where it has come so far for good: behind the last reading that had not.
     const auto reached = [&](double part) {
         const double level = before.mean + part * change;

@@ -106,7 +106,7 @@ Error RunFile::failed(const char* what) const {
 
 /// Gives every page of the log's index, a mapped file, its place on the disk: who writes to such a page first waits
 /// for the disk, and with it every thread that asks for memory, which must not be while outputs react. Without it the
-/// slowest reaction of ten seconds took 1.4 to 2.5 ms beside a slow recording, with it 0.1 ms (reactionLatency).
+/// slowest reaction of ten seconds took 1.4 to 2.5 ms beside a slow recording, with it 0.1 ms (ruleLatency).
 void RunFile::placeIndex() {
     constexpr int regionBytes = 32768;  // SQLite's unit of it; one serves a log of 66 MB
     constexpr int pageBytes = 4096;

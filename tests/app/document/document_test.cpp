@@ -207,7 +207,11 @@ TEST_F(Document, ARecordingWaitsForItsTriggerAndEndsByItself) {
     ASSERT_TRUE(save(folder.file("mine.bench")));
     session().engine()->setOutput("drive", 0);
     ASSERT_TRUE(waitFor([&] { return value("shaft-speed") < 100; }));
-    answer<QDialog>([](QDialog& dialog) {
+    press("record-when");
+    auto* form = window->findChild<ShotDialog*>();
+    ASSERT_NE(form, nullptr) << "beside the page, which goes on";
+    {
+        QDialog& dialog = *form;
         const auto box = [&](const char* name) {
             for (QComboBox* b : dialog.findChildren<QComboBox*>())
                 if (b->accessibleName() == name) return b;
@@ -229,8 +233,7 @@ TEST_F(Document, ARecordingWaitsForItsTriggerAndEndsByItself) {
                 said || l->text() == "Records from 0.1 s before to 0.3 s after Shaft speed rises above 600 rpm, once.";
         EXPECT_TRUE(said);
         QTest::mouseClick(go, Qt::LeftButton);
-    });
-    press("record-when");
+    }
     ASSERT_TRUE(waitFor([&] { return window->status().recordButton()->text().contains("waiting for the trigger"); }));
     session().engine()->setOutput("drive", 7);
     ASSERT_TRUE(waitFor([&] { return window->noticeText().startsWith("Recorded"); }));
@@ -289,7 +292,11 @@ TEST_F(Document, HowRunsAreRecordedIsPartOfTheBenchAndFollowed) {
             if (f->accessibleName() == name) return f;
         throw std::runtime_error(name);
     };
-    answer<RecordingDialog>([&](RecordingDialog& dialog) {
+    press("recording");
+    auto* form = window->findChild<RecordingDialog*>();
+    ASSERT_NE(form, nullptr) << "beside the page, which goes on";
+    {
+        RecordingDialog& dialog = *form;
         QPushButton* go = nullptr;
         for (QPushButton* b : dialog.findChildren<QPushButton*>())
             if (b->text() == "Use these") go = b;
@@ -307,8 +314,7 @@ TEST_F(Document, HowRunsAreRecordedIsPartOfTheBenchAndFollowed) {
         EXPECT_TRUE(shows("for example seal-test 001.run"));
         EXPECT_TRUE(shows("MB an hour"));
         QTest::mouseClick(go, Qt::LeftButton);
-    });
-    press("recording");
+    }
     EXPECT_EQ(session().bench().recording.name, "{title} {number}");
     press("record");
     ASSERT_TRUE(waitFor([&] { return session().recordingPhase() == Session::Recording::going; }));

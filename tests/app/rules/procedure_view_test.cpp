@@ -2,6 +2,7 @@
 #include "app/rules/procedure_view.h"
 
 #include <QGuiApplication>
+#include <QSlider>
 
 #include "app/rules/control_view.h"
 #include "app/window_fixture.h"
@@ -67,7 +68,7 @@ TEST_F(ProcedurePage, ShowsStepsAtWorkAsksAndTellsTheVerdict) {
           R"({"do": "measure", "seconds": 0.1, "take": [{"signal": "drive", "high": 1, "unit": "V"}]})"})
         p.steps.push_back(stepFromText(json).value());
     session().edit("p", withProcedure(session().bench(), p));
-    ProcedureView& view = page();
+    ProcedureView& view = window->openProcedures("trial");
     view.findChild<Switch*>()->setChecked(false);
     view.start();
     ASSERT_TRUE(waitFor([&] { return view.cell(1, 3).startsWith("?"); }));
@@ -102,6 +103,26 @@ TEST_F(ProcedurePage, AControlIsMadeSwitchedOnAndTuned) {
     view.finishStep();
     EXPECT_FALSE(view.proposalWords().isEmpty()) << "a fit, or why there is none";
     ASSERT_TRUE(waitFor([&] { return !view.stateWords().contains("by hand now"); }));
+}
+
+TEST_F(ProcedurePage, AnOutputGoesUpAndDownByStepsWithKeys) {
+    QSlider* slider = nullptr;
+    for (QSlider* s : window->findChildren<QSlider*>())
+        if (s->accessibleName() == "Drive speed") slider = s;
+    ASSERT_NE(slider, nullptr);
+    const auto drive = [&] { return session().engine()->outputState("drive")->value; };
+    session().engine()->setOutput("drive", 4);
+    frame();
+    slider->setFocus();
+    QTest::keyClick(slider, Qt::Key_Plus);
+    EXPECT_EQ(drive(), 4.5);
+    QTest::keyClick(slider, Qt::Key_Minus);
+    QTest::keyClick(slider, Qt::Key_Minus);
+    EXPECT_EQ(drive(), 3.5);
+    QTest::keyClick(slider, Qt::Key_Delete);
+    EXPECT_EQ(drive(), 0) << "its safe value";
+    QTest::keyClick(slider, Qt::Key_Minus);
+    EXPECT_EQ(drive(), 0) << "not below its lowest";
 }
 
 TEST_F(ProcedurePage, AlarmsAreAcknowledgedWithANameAndStandInTheJournal) {

@@ -321,6 +321,9 @@ TEST(StepResponse, OfAFirstOrderProcessWithADelay) {
 
     std::vector<double> flat(t.size(), 20);
     EXPECT_FALSE(fitStep(t, flat, 4).ok()) << "it did not answer";
+    std::vector<double> drifting = y;
+    for (std::size_t i = 0; i < drifting.size(); ++i) drifting[i] += t[i] < 0 ? t[i] : 0;
+    EXPECT_FALSE(fitStep(t, drifting, 4).ok()) << "it was not steady before";
     std::vector<double> rising;
     for (const double at : t) rising.push_back(at > 0 ? at : 0);
     EXPECT_FALSE(fitStep(t, rising, 4).ok()) << "it has not settled";

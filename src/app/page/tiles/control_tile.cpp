@@ -1,6 +1,7 @@
 #include "app/page/tiles/control_tile.h"
 #include "app/page/tiles/tile_form.h"
 
+#include <QKeyEvent>
 #include <QLineEdit>
 #include <QSignalBlocker>
 #include <QStyle>
@@ -10,6 +11,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/tile_settings.h"
 
 namespace cruscotto {
 
@@ -44,7 +46,37 @@ ControlTile::ControlTile(Session& session, QWidget* parent)
         value_->setModified(false);
         drive(v);
     });
+    for (QWidget* w : {static_cast<QWidget*>(slider_), static_cast<QWidget*>(value_)}) w->installEventFilter(this);
+    slider_->setToolTip(tr("+ and − go a step up and down, Delete goes to the safe value"));
     connect(switch_, &QAbstractButton::toggled, this, [this](bool on) { drive(on ? 1 : 0); });
+}
+
+void ControlTile::step(int by) {
+    const SignalSpec* s = first();
+    if (!s || !s->output || isDigital(s->kind) || !session_.engine()) return;
+    constexpr double part = 20;
+    const double one = numberOf(spec(), "step").value_or((s->output->high - s->output->low) / part);
+    const auto state = session_.engine()->outputState(s->id);
+    const double from = state ? state->value : s->output->safe;
+    drive(std::clamp(from + by * one, s->output->low, s->output->high));
+}
+
+bool ControlTile::eventFilter(QObject* watched, QEvent* event) {
+    if (event->type() == QEvent::KeyPress) {
+        const auto* key = static_cast<QKeyEvent*>(event);
+        const SignalSpec* s = first();
+        // What is being typed may begin with a sign.
+        const bool typing = watched == value_ && (value_->isModified() || value_->hasSelectedText());
+        if (s && s->output && !typing && (key->key() == Qt::Key_Plus || key->key() == Qt::Key_Minus)) {
+            step(key->key() == Qt::Key_Plus ? 1 : -1);
+            return true;
+        }
+        if (s && s->output && watched == slider_ && key->key() == Qt::Key_Delete) {
+            drive(s->output->safe);
+            return true;
+        }
+    }
+    return Tile::eventFilter(watched, event);
 }
 
 void ControlTile::drive(double value) {

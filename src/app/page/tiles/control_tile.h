@@ -35,8 +35,11 @@ public:
 protected:
     void rebuild() override;
     void paintEvent(QPaintEvent* event) override;
+    bool eventFilter(QObject* watched, QEvent* event) override;
 
 private:
+    /// So many steps up or down from where the output is; from the safe value, where nothing has driven it yet.
+    void step(int by);
     void drive(double value);
     OutputSlider* slider_;
     QLineEdit* value_;

@@ -102,6 +102,10 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
                 levelDragged_ = true;
                 return true;
             }
+            if (const auto threshold = session_.isRun() ? std::nullopt : thresholdAt(mouse->position())) {
+                dragged_ = threshold;
+                return true;
+            }
             if (const auto other = gripAt(x)) {
                 otherEnd_ = other;
                 cursor.setDragging(true);
@@ -130,13 +134,17 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
             dragLevel(mouse->position().y());
             return true;
         }
+        if (dragged_) {
+            dragThreshold(mouse->position().y());
+            return true;
+        }
         if (otherEnd_) {
             cursor.stretchOver({*otherEnd_, endAt(*hoverX_, !(mouse->modifiers() & Qt::AltModifier))});
             showStretch();
         } else {
-            plot_->setCursor(std::fabs(mouse->position().y() - levelY()) < 5 ? Qt::SizeVerCursor
-                             : gripAt(*hoverX_)                              ? Qt::SizeHorCursor
-                                                                             : Qt::ArrowCursor);
+            const bool onLevel = std::fabs(mouse->position().y() - levelY()) < 5 ||
+                                 (!session_.isRun() && thresholdAt(mouse->position()));
+            plot_->setCursor(onLevel ? Qt::SizeVerCursor : gripAt(*hoverX_) ? Qt::SizeHorCursor : Qt::ArrowCursor);
         }
         tellHovered();
         return otherEnd_.has_value();
@@ -156,6 +164,7 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     if (event->type() == QEvent::MouseButtonRelease) {
         panning_ = false;
         levelDragged_ = false;
+        dropThreshold();
         otherEnd_.reset();
         cursor.setDragging(false);
         return true;

@@ -132,7 +132,9 @@ void TraceTile::rebuild() {
         plot_->clearItems();
         behind_.clear();
         beside_.clear();
-        limits_.clear();
+        thresholds_.clear();
+        dragged_.reset();
+        thresholdWords_ = nullptr;
         levelLine_ = nullptr;
         plot_->plotLayout()->clear();
         for (auto& lane : lanes_) {
@@ -234,7 +236,7 @@ void TraceTile::rebuild() {
         plot_->plotLayout()->setRowStretchFactor(
             static_cast<int>(u), lane.key.states && lanes_.size() > 1 ? std::min(most, perRow * (rows + 1)) : 1);
     }
-    showLimits();
+    showThresholds();
     for (const auto& lane : lanes_)
         for (Line& line : lane->lines) line.cache.clear();
     held_.reset();
@@ -270,28 +272,6 @@ void TraceTile::scaleLane(Lane& lane) {
         ticker->addTick(tick, shown(logarithmic(s) ? shortNumber(tick) : readingText(tick, decimals)));
     y->setTicker(ticker);
     if (lane.key.states) y->setTicker(QSharedPointer<QCPAxisTickerText>(new QCPAxisTickerText));
-}
-
-void TraceTile::showLimits() {
-    for (QCPItemStraightLine* line : limits_) plot_->removeItem(line);
-    limits_.clear();
-    for (const auto& lane : lanes_) {
-        if (lane->key.difference) continue;
-        for (const Line& line : lane->lines) {
-            const SignalSpec& s = *shown_[line.shownIndex].spec;
-            for (const auto& limit : {s.limits.low, s.limits.high}) {
-                if (!limit) continue;
-                auto* item = new QCPItemStraightLine(plot_);
-                item->setClipAxisRect(lane->rect);
-                for (QCPItemPosition* p : item->positions())
-                    p->setAxes(lane->rect->axis(QCPAxis::atBottom), lane->rect->axis(QCPAxis::atLeft));
-                item->point1->setCoords(-1, *limit);
-                item->point2->setCoords(0, *limit);
-                item->setPen(QPen(theme().red, 1, Qt::DotLine));
-                limits_.push_back(item);
-            }
-        }
-    }
 }
 
 void TraceTile::layOut() {
@@ -552,6 +532,11 @@ Instant TraceTile::timeAt(double x) const {
 void TraceTile::refresh(Instant t, bool digits) {
     if (shown_.empty() || lanes_.empty()) return;
     read(t, digits);
+    if (dragged_)
+        if (const auto made = session_.rehearsing().take()) {
+            const auto count = std::ranges::count_if(made->firings, [](const RuleFiring& f) { return f.holds; });
+            sayThreshold(tr("%1 × in the last %2").arg(count).arg(shown(roughText(made->span.to - made->span.from))));
+        }
     const auto stoodAt = held_;
     // The eye follows so many pictures a second; each is looked for among thousands of readings.
     constexpr Duration nextPicture = milliseconds(50);

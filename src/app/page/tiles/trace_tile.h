@@ -75,7 +75,6 @@ private:
     /// Where a value lies on its lane, from 0 to 1.
     [[nodiscard]] double laneFraction(const Lane& lane, double v) const;
     /// Each signal's limits, as lines through its lane.
-    void showLimits();
     Lane* laneAt(QPointF at);
     void layOut();
     void setTimeTicks();
@@ -115,6 +114,16 @@ private:
     [[nodiscard]] static double placed(const Lane& lane, const Line& line, double v);
     void showLevel();
     void dragLevel(double y);
+    struct Threshold;
+    void showThresholds();
+    void addThresholds(const Lane& lane, const SignalSpec& signal);
+    [[nodiscard]] std::optional<std::size_t> thresholdAt(QPointF at) const;
+    /// Moves it, and asks how often it would have been passed.
+    void dragThreshold(double y);
+    /// The bench has it where it was dragged to.
+    void dropThreshold();
+    [[nodiscard]] RuleSpec ruleOf(const Threshold& threshold) const;
+    void sayThreshold(const QString& more);
     /// The level that it stands still on, in pixels of the plot; NaN: none is shown.
     [[nodiscard]] double levelY() const;
     [[nodiscard]] Instant timeAt(double x) const;
@@ -147,7 +156,20 @@ private:
     bool levelDragged_ = false;
     std::vector<Instant> behindAt_;  ///< the pictures behind the newest
     std::vector<QCPGraph*> behind_, beside_;
-    std::vector<QCPItemStraightLine*> limits_;
+    /// A level at which something happens: a limit of a signal, or of a rule's condition.
+    struct Threshold {
+        QCPItemStraightLine* line = nullptr;
+        const Lane* lane = nullptr;
+        std::string signal;
+        double value = 0;
+        std::optional<double> Limits::*limit = nullptr;
+        std::string rule;
+        std::vector<std::size_t>
+            part;  ///< of the rule's condition: its number among its siblings, from the outermost on
+    };
+    std::vector<Threshold> thresholds_;
+    std::optional<std::size_t> dragged_;
+    QCPItemText* thresholdWords_ = nullptr;
     int tagMargin_ = 34;
     QCPItemStraightLine* levelLine_ = nullptr;
     std::optional<Duration> ticksBehind_;
