@@ -12,7 +12,7 @@ namespace cruscotto {
 namespace {
 /// For readings of the end of a stretch to come, when its time is over.
 constexpr Duration lateReadings = milliseconds(1000);
-constexpr int mostAtOnce = 200;
+constexpr int mostStepsAtOnce = 200;
 }  // namespace
 
 const char* stepVerdictName(StepVerdict verdict) {
@@ -238,7 +238,7 @@ void ProcedureRun::conclude(Text why, Instant now) {
 }
 
 void ProcedureRun::advance(Instant now) {
-    for (int i = 0; i < mostAtOnce && report_.state == RunState::running; ++i) {
+    for (int i = 0; i < mostStepsAtOnce && report_.state == RunState::running; ++i) {
         if (const Text why = world_.taken(); !why.empty()) {
             if (!begun_) begin(now);
             result().verdict = StepVerdict::failed;
