@@ -312,7 +312,7 @@ void ProcedureView::showFields() {
     for (const auto& [label, name, act] :
          {std::tuple{QStringLiteral("↑"), tr("Up (Alt+↑)"), std::function<void()>([this] { moveStep(-1); })},
           std::tuple{QStringLiteral("↓"), tr("Down (Alt+↓)"), std::function<void()>([this] { moveStep(1); })},
-          std::tuple{tr("Double"), tr("The same step once more, behind it"), std::function<void()>([this] {
+          std::tuple{QStringLiteral("2×"), tr("The same step once more, behind it"), std::function<void()>([this] {
                          if (const ProcedureStep* one = chosen()) insert(*one);
                      })},
           std::tuple{QStringLiteral("✕"), tr("Remove (Delete)"), std::function<void()>([this] { removeStep(); })}}) {
