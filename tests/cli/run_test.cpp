@@ -50,6 +50,8 @@ TEST_F(RunCommand, TheExamplesPassAndAreTheSameEveryTime) {
     EXPECT_EQ(once("pump-bench", "pump-curve", "b.run").out, pump.out);
     const test::Output sorter = once("seed-sorter", "Amplifier gain", "c.run");
     EXPECT_EQ(sorter.code, cli::ok) << sorter.out;
+    ASSERT_EQ(run({"replay", folder.file("a.run"), "--out", folder.file("again.bench")}).code, cli::ok);
+    EXPECT_EQ(run({"check", folder.file("again.bench")}).code, cli::ok) << "what drives is left out, rules look on";
     const test::Output info = run({"info", folder.file("a.run")});
     EXPECT_NE(info.out.find("good"), std::string::npos) << "the verdict is in the run";
 }

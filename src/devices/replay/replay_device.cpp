@@ -248,6 +248,16 @@ Bench replayBench(const RunInfo& run, const std::string& runPath, const ReplayOp
         spec.range.reset();
         signal = std::make_shared<SignalSpec>(std::move(spec));
     }
+    // There is nothing to drive: rules look on and tell.
+    out.controls.clear();
+    out.procedures.clear();
+    for (auto& rule : out.rules) {
+        RuleSpec spec = *rule;
+        for (auto* actions : {&spec.then, &spec.otherwise})
+            std::erase_if(*actions,
+                          [](const Action& a) { return isOfOutput(a.kind) || a.kind == ActionKind::command; });
+        rule = std::make_shared<const RuleSpec>(std::move(spec));
+    }
     return out;
 }
 
