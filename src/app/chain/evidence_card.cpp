@@ -113,7 +113,7 @@ void ChainDrawer::addAgreement(StageCard& card) {
         with->addItem(shown(other->name));
     }
     if (ids.size() == 1) {
-        with->deleteLater();
+        delete with;
         return;
     }
     with->setToolTip(tr("Another signal that should read the same. Where the two differ, both chains say so."));

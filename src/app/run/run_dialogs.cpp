@@ -101,7 +101,7 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
       minutes_(new Field(tr("A new file after minutes"))),
       megabytes_(new Field(tr("A new file after megabytes"))),
       keepFree_(new Field(tr("Megabytes to keep free"))),
-      preflight_(new QCheckBox(tr("Show what is not well before each recording"))),
+      preflight_(new QCheckBox(tr("First show what is not well"))),
       notes_(bench.recording.notes),
       sentence_(new QLabel) {
     setWindowTitle(tr("How runs are recorded"));
@@ -111,6 +111,7 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
     megabytes_->setText(shown(shortNumber(spec_.splitMegabytes)));
     keepFree_->setText(shown(shortNumber(spec_.keepFreeMegabytes)));
     sentence_->setWordWrap(true);
+    example_->setWordWrap(true);
     auto* form = roomyForm();
     form->addRow(tr("File name"), name_);
     form->addRow(QString(), example_);

@@ -72,16 +72,20 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
         form->addWidget(row);
         return row;
     };
-    constexpr int numberWidth = 84;
+    constexpr int numberWidth = 64;
+    for (QComboBox* box : {what_, signal_, direction_}) {
+        box->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
+        box->setMinimumContentsLength(8);
+    }
     for (Field* field : {level_, hysteresis_, before_, after_, shots_}) field->setMaximumWidth(numberWidth);
     say(tr("When"), {what_}, {});
     QWidget* signalRow = say(tr("namely"), {signal_}, {});
     QWidget* levelRow = say({}, {direction_, level_}, {});
-    QWidget* backRow = say(tr("having gone back by"), {hysteresis_}, tr("before the next,"));
+    QWidget* backRow = say(tr("going back by"), {hysteresis_}, tr("in between,"));
     QWidget* timeRow = say(tr("at"), {time_}, {});
     say(tr("record"), {before_}, tr("s before it"));
     say(tr("and"), {after_}, tr("s after it,"));
-    QWidget* shotsRow = say({}, {shots_}, tr("times (0: as often as it happens)."));
+    QWidget* shotsRow = say({}, {shots_}, tr("times (0: each time)."));
     auto* buttons = new QDialogButtonBox;
     go_ = buttons->addButton(tr("Wait for it"), QDialogButtonBox::AcceptRole);
     buttons->addButton(tr("Cancel"), QDialogButtonBox::RejectRole);

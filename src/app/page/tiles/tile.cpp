@@ -161,7 +161,9 @@ Remark Tile::remarkOn(const Shown& s) const {
         return {tr("at rest"), theme().muted};
     Remark remark = cruscotto::remarkOn(*s.spec, s.reading, s.evidence);
     const Alarm* alarm = session_.cursor().atEnd() ? session_.alarmOn(s.spec->id) : nullptr;
-    if (alarm && s.reading.quality == Quality::good) return {alarmText(*alarm), theme().red};
+    if (alarm && s.reading.quality == Quality::good)
+        return {QFontMetricsF(uiFont(12)).elidedText(alarmText(*alarm), Qt::ElideRight, body().width() * 0.95),
+                theme().red};
     if (remark.words.isEmpty() && s.offScale != OffScale::no)
         remark = {s.offScale == OffScale::above ? tr("↑ above the scale") : tr("↓ below the scale"), theme().muted};
     return remark;
