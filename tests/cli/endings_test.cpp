@@ -45,7 +45,7 @@ TEST_F(Endings, WhateverAsksForAnEndPutsOutputsSafeAndClosesTheRun) {
         board.forget();
         const std::string run = folder.file(std::to_string(number) + ".run");
         Program program(folder, {"record", bench, "--out", run});
-        ASSERT_TRUE(driven()) << strsignal(number);
+        ASSERT_TRUE(driven()) << strsignal(number) << ": " << program.story();
         program.signal(number);
         const Output o = program.wait();
         EXPECT_LT(o.code, 1000) << strsignal(number) << " ended it at once";
@@ -61,7 +61,7 @@ TEST_F(Endings, ACrashSendsTheSafeBytesAndLeavesARunThatOpens) {
         board.forget();
         const std::string run = folder.file(std::to_string(number) + ".run");
         Program program(folder, {"record", bench, "--out", run});
-        ASSERT_TRUE(driven()) << strsignal(number);
+        ASSERT_TRUE(driven()) << strsignal(number) << ": " << program.story();
         program.signal(number);
         const Output o = program.wait();
         EXPECT_NE(o.code, cli::ok) << strsignal(number);
@@ -92,7 +92,7 @@ TEST_F(Endings, AReaderThatGoesAwayEndsWatchWithOutputsSafe) {
     ASSERT_EQ(pipe2(ends, O_CLOEXEC), 0);
     Program program(folder, {"watch", bench, "--every", "20ms"}, ends[1]);
     close(ends[1]);
-    ASSERT_TRUE(driven());
+    ASSERT_TRUE(driven()) << program.story();
     pollfd file{ends[0], POLLIN, 0};
     ASSERT_EQ(poll(&file, 1, 20'000), 1);
     close(ends[0]);
@@ -117,7 +117,7 @@ TEST_F(Endings, TheWindowEndsInOrderToo) {
     for (const int number : {SIGHUP, SIGTERM, SIGUSR2}) {
         board.forget();
         Program program(folder, {bench, "--drive"}, -1, {{"QT_QPA_PLATFORM", "offscreen"}});
-        ASSERT_TRUE(driven()) << strsignal(number);
+        ASSERT_TRUE(driven()) << strsignal(number) << ": " << program.story();
         program.signal(number);
         const Output o = program.wait();
         EXPECT_EQ(o.code, 0) << strsignal(number) << ": " << o.err;

@@ -2,11 +2,11 @@
 #include "devices/link/access.h"
 
 #include <fcntl.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include "devices/link/serial_load.h"
 #include "devices/serial/speed_search.h"
+#include "other_process.h"
 #include "standins/line_speed.h"
 #include "support.h"
 
@@ -76,22 +76,10 @@ TEST(Discovery, TellsWhichProcessHasAFileOpen) {
     test::writeFile(path, "");
     EXPECT_EQ(holderOf(path), "");
     EXPECT_EQ(holderOf(folder.file("missing")), "");
-    int ready[2];
-    ASSERT_EQ(pipe(ready), 0);
-    const pid_t child = fork();
-    if (child == 0) {
-        const int fd = open(path.c_str(), O_RDONLY);
-        if (fd < 0 || write(ready[1], "x", 1) != 1) _exit(1);
-        pause();
-        _exit(0);
-    }
-    char c = 0;
-    ASSERT_EQ(read(ready[0], &c, 1), 1);
-    EXPECT_NE(holderOf(path).find("(" + std::to_string(child) + ")"), std::string::npos);
-    kill(child, SIGKILL);
-    waitpid(child, nullptr, 0);
-    close(ready[0]);
-    close(ready[1]);
+    test::OtherProcess other([](const std::string& file) { return open(file.c_str(), O_RDONLY) < 0 ? 1 : 0; }, true);
+    ASSERT_EQ(other.workOn(path), 0);
+    EXPECT_NE(holderOf(path).find("(" + std::to_string(other.pid()) + ")"), std::string::npos);
+    other.end();
     EXPECT_EQ(holderOf(path), "");
 }
 

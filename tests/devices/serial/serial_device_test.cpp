@@ -1,7 +1,6 @@
 #include <fcntl.h>
 #include <poll.h>
 #include <sys/stat.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <atomic>
@@ -13,6 +12,7 @@
 #include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "devices/link/serial_port.h"
+#include "other_process.h"
 #include "standins/beehive/beehive.h"
 #include "support.h"
 
@@ -153,22 +153,19 @@ TEST(SerialBoard, AFileIsNoPort) {
 TEST(SerialBoard, WithoutPermissionItSaysTheCommandThatMendsIt) {
     if (geteuid() == 0) {
         // Root may open everything: try as nobody, in a process of its own.
-        const auto hive = openHive();
-        ASSERT_EQ(chmod(hive->path().c_str(), 0600), 0);
-        const pid_t child = fork();
-        if (child == 0) {
-            if (setgid(65534) != 0 || setuid(65534) != 0) _exit(2);
+        const test::OtherProcess other([](const std::string& path) {
+            if (setgid(65534) != 0 || setuid(65534) != 0) return 2;
             SerialSettings s;
-            s.port = hive->path();
+            s.port = path;
             SerialPort port;
             const auto refused = port.open(s);
             const bool fine = refused && refused->state == LinkState::noPermission &&
                               refused->sentence.english().find("sudo usermod -aG ") != std::string::npos;
-            _exit(fine ? 0 : 1);
-        }
-        int status = 0;
-        ASSERT_EQ(waitpid(child, &status, 0), child);
-        EXPECT_EQ(WEXITSTATUS(status), 0);
+            return fine ? 0 : 1;
+        });
+        const auto hive = openHive();
+        ASSERT_EQ(chmod(hive->path().c_str(), 0600), 0);
+        EXPECT_EQ(other.workOn(hive->path()), 0);
         return;
     }
     test::TempFolder folder;
@@ -239,30 +236,23 @@ TEST(SerialBoard, NothingIsSentWhileTheSpeedIsLookedFor) {
 }
 
 TEST(SerialBoard, APortThatAnotherHasIsBusyAndTheHolderIsNamed) {
+    SerialPort port;
+    test::OtherProcess other(
+        [&port](const std::string& path) {
+            SerialSettings s;
+            s.port = path;
+            return port.open(s) ? 1 : 0;
+        },
+        true);
     const auto hive = openHive();
-    int ready[2];
-    ASSERT_EQ(pipe(ready), 0);
-    const pid_t other = fork();
-    if (other == 0) {
-        SerialPort port;
-        SerialSettings s;
-        s.port = hive->path();
-        if (port.open(s) || write(ready[1], "x", 1) != 1) _exit(1);
-        pause();
-        _exit(0);
-    }
-    char c = 0;
-    ASSERT_EQ(read(ready[0], &c, 1), 1);
+    ASSERT_EQ(other.workOn(hive->path()), 0);
     Listener listener(settingsFor(*hive));
     ASSERT_TRUE(listener.reaches(LinkState::busy));
-    EXPECT_NE(
-        listener.status().sentence.english().find("(" + std::to_string(other) + ") has " + hive->path() + " open"),
-        std::string::npos)
+    EXPECT_NE(listener.status().sentence.english().find("(" + std::to_string(other.pid()) + ") has " + hive->path() +
+                                                        " open"),
+              std::string::npos)
         << listener.status().sentence.english();
-    kill(other, SIGKILL);
-    waitpid(other, nullptr, 0);
-    close(ready[0]);
-    close(ready[1]);
+    other.end();
     ASSERT_TRUE(eventually([&] {
         hive->send("1 2\n");
         return listener.status().state == LinkState::live;
