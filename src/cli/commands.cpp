@@ -16,6 +16,7 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "cli/rule_requests.h"
 #include "cli/say.h"
 #include "core/base/endings.h"
 #include "core/base/json_text.h"
@@ -265,7 +266,9 @@ int record(const RecordOptions& options) {
         watcher.join();
     } else {
         int marks = 0;
+        RuleRequests requests(*engine, *bench, out);
         pass(options.length, milliseconds(100), [&] {
+            if (requests.obey()) stopAsked = true;
             while (marks < marksAsked) engine->mark(engine->now(), fmt::format("Mark {}", ++marks));
             if (engine->recording().complete || !engine->problem().empty()) stopAsked = true;
             if (!isatty(STDERR_FILENO)) return;
@@ -301,7 +304,9 @@ int watch(const WatchOptions& options) {
     auto engine = Engine::start(*bench);
     const Source& source = engine->source();
     SeenReadings seen;
+    RuleRequests requests(*engine, *bench);
     pass(options.length, options.every, [&] {
+        (void)requests.obey();
         if (!engine->problem().empty()) stopAsked = true;
         const Instant now = engine->now();
         std::string line = clockText(now - Instant{});

@@ -62,9 +62,21 @@ void Engine::State::arrangeRules() {
     for (const auto& [was, is] : nowAt) done[is] = rules.done[was];
     const Instant at = now();
     const auto before = std::exchange(rules.evaluator, std::nullopt);
+    // An interlock that holds is not let go of because it is edited: it holds on, unless the new one finds no reason.
+    std::vector<std::size_t> heldOn;
+    const auto holds = [](const Action& a) { return a.kind == ActionKind::hold; };
     if (before)
-        for (std::size_t was = 0; was < before->rules().size(); ++was)
-            if (!nowAt.contains(was)) alarms.clear(before->rules()[was]->id, at);
+        for (std::size_t was = 0; was < before->rules().size(); ++was) {
+            if (nowAt.contains(was)) continue;
+            const RuleSpec& old = *before->rules()[was];
+            const auto is = std::ranges::find_if(asRead, [&](const auto& r) {
+                return r->id == old.id && r->enabled && std::ranges::any_of(r->then, holds);
+            });
+            if (before->state(was).holds && std::ranges::any_of(old.then, holds) && is != asRead.end())
+                heldOn.push_back(static_cast<std::size_t>(is - asRead.begin()));
+            else
+                alarms.clear(old.id, at);
+        }
     std::erase_if(rules.latched, [&](const std::string& id) {
         return !bench.control(id) &&
                std::ranges::none_of(asRead, [&](const auto& rule) { return rule->id == id && rule->enabled; });
@@ -78,7 +90,16 @@ void Engine::State::arrangeRules() {
     keepInStep();
     if (asRead.empty()) return;
     rules.evaluator.emplace(asRead, at, source.anchor());
+    for (const std::size_t i : heldOn) {
+        rules.evaluator->takeOver(i);
+        for (const Action& a : asRead[i]->then)
+            if (holds(a)) {
+                rules.holds[a.on][i] = a.value;
+                rules.outputsToLook.insert(a.on);
+            }
+    }
     seed(*rules.evaluator, at);
+    rules.evaluator->settle(at);
     if (before) rules.evaluator->goOn(*before, nowAt);
     for (std::size_t i = 0; i < asRead.size(); ++i)
         if (rules.latched.contains(asRead[i]->id))

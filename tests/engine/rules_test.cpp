@@ -188,5 +188,65 @@ TEST_F(RulesAtWork, ARampGoesThereStepByStep) {
     ASSERT_TRUE(eventually([&] { return engine->alarms().empty(); }));
 }
 
+TEST_F(RulesAtWork, AnInterlockThatIsEditedHoldsOn) {
+    begin({R"({"id": "guard", "when": {"is": "above", "signal": "in", "level": 5, "for-s": 0.05},
+               "then": [{"do": "hold", "output": "drive", "value": 0}]})"});
+    read(6);
+    ASSERT_TRUE(driven(0));
+    ASSERT_TRUE(told("AO0=0"));
+    const std::size_t before = log.all().size();
+    RuleSpec other = *bench.rules[0];
+    other.when.level = 4;
+    other.when.forSeconds = 60;
+    engine->apply(withRule(bench, other));
+    engine->setOutput("drive", 8);
+    EXPECT_EQ(drive(), 0) << "though its minute has only begun";
+    EXPECT_EQ(engine->outputState("drive")->holder, OutputHolder::interlock);
+    const auto all = log.all();
+    for (std::size_t k = before; k < all.size(); ++k) EXPECT_TRUE(!all[k].starts_with("AO0=") || all[k] == "AO0=0");
+    other.when.level = 7;
+    engine->apply(withRule(bench, other));
+    EXPECT_TRUE(driven(8)) << "there is no reason any more";
+}
+
+TEST_F(RulesAtWork, AMeasureOfTheLastSecondsActs) {
+    begin({R"({"id": "rough", "when": {"is": "above", "signal": "in", "measure": "peak-to-peak", "over-s": 0.05,
+               "level": 3}, "then": [{"do": "set", "output": "drive", "value": 9}]})"});
+    double v = 0;
+    EXPECT_TRUE(eventually([&] {
+        read(v = 4 - v);
+        return drive() == 9;
+    }));
+    EXPECT_TRUE(eventually([&] {
+        read(1);
+        return drive() != 9;
+    }));
+}
+
+TEST_F(RulesAtWork, ATotalIsAskedToBeSetToZero) {
+    begin({R"({"id": "full", "when": {"is": "above", "signal": "in", "level": 5},
+               "then": [{"do": "tone", "hertz": 880, "seconds": 1}]})"});
+    EXPECT_FALSE(ruleFromText(bench, R"({"id": "x", "when": {"is": "every", "seconds": 1},
+        "then": [{"do": "reset", "signal": "in"}]})"))
+        << "it has no total";
+    Bench counting = bench;
+    SignalSpec sum = *bench.signal("in");
+    sum.chain.push_back(Stage::of("integral"));
+    counting = withSignal(counting, sum);
+    RuleSpec full = *bench.rules[0];
+    full.then = {{.kind = ActionKind::reset, .on = "in"}};
+    const auto back = ruleFromText(counting, ruleJson(full).dump());
+    ASSERT_TRUE(back.ok()) << back.error().english();
+    EXPECT_EQ(back.value(), full);
+    engine->apply(withRule(counting, full));
+    read(0);
+    ASSERT_TRUE(eventually([&] {
+        read(1e6);
+        const auto asked = engine->takeRuleRequests();
+        return !asked.empty() && asked[0].action.kind == ActionKind::reset && asked[0].action.on == "in";
+    }));
+    EXPECT_EQ(withTotalReset(*counting.signal("in"))->chain.back().number("resets"), 1);
+}
+
 }  // namespace
 }  // namespace cruscotto

@@ -7,6 +7,8 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/base/units.h"
+#include "core/bench/rule_edits.h"
 #include "core/bench/rule_words.h"
 #include "core/signal/scale.h"
 
@@ -97,6 +99,8 @@ QString actionTitle(ActionKind kind) {
             return tr("show a page");
         case ActionKind::tone:
             return tr("sound a tone");
+        case ActionKind::reset:
+            return tr("begin a total anew");
     }
     return {};
 }
@@ -160,6 +164,7 @@ Condition asKind(const Bench& bench, Condition c, ConditionKind kind) {
         out.upper = c.upper > out.level ? c.upper : out.level + std::max(1.0, std::fabs(out.level) * 0.5);
         out.hysteresis = had && kind != faster ? c.hysteresis : 0;
         out.unit = had ? c.unit : fresh.unit;
+        if (canMeasure(kind) && had) out.measure = c.measure, out.overSeconds = c.overSeconds;
     }
     if (kind == stale || kind == every) out.level = 1;
     if (kind == timeOfDay) out.level = 8 * 3600;
@@ -212,6 +217,11 @@ Action firstAction(const Bench& bench, ActionKind kind) {
         break;
     }
     if (kind == ActionKind::command && !bench.devices.empty()) out.on = bench.devices.front()->id, out.key = "key";
+    if (kind == ActionKind::reset) {
+        const auto total =
+            std::ranges::find_if(bench.signals, [](const auto& s) { return withTotalReset(*s).has_value(); });
+        if (total != bench.signals.end()) out.on = (*total)->id;
+    }
     if (kind == ActionKind::page && !bench.pages.empty()) out.on = bench.pages.front()->id;
     if (kind == ActionKind::mark || kind == ActionKind::alarm) out.words = tr("what happened").toStdString();
     if (kind == ActionKind::keep) out.seconds = 30;
@@ -249,15 +259,31 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         if (const RulePlace there = placeIn(next, place); there.action) how(*there.action);
         take(std::move(next));
     };
-    const auto choice = [&](QMenu& in, const QString& words, bool now, std::function<void()> what) {
+    const auto choice = [&menu](QMenu& in, const QString& words, bool now, std::function<void()> what) {
         QAction* a = in.addAction(words, &menu, std::move(what));
         a->setCheckable(true);
         a->setChecked(now);
     };
+    /// A level that was of the readings says nothing of the measure, unless it is in the same unit.
+    const auto chooseMeasure = [=, &bench](const std::string& name) {
+        changeCondition([&](Condition& now) {
+            const SignalSpec* of = bench.signal(now.of);
+            constexpr double usualSeconds = 10;
+            if (now.measure.empty()) now.overSeconds = usualSeconds;
+            now.measure = name;
+            if (of && !now.unit.empty() && !convertUnit(now.unit, unitOfCondition(*of, now)))
+                now.unit = unitOfCondition(*of, now);
+        });
+    };
+    const auto addMeasures = [=](QMenu& in, const std::string& now) {
+        for (const MeasureKind& kind : measureKinds())
+            if (ruleCanMeasure(kind))
+                choice(in, shown(kind.title), kind.name == now, [=, name = kind.name] { chooseMeasure(name); });
+    };
     if (at.condition) {
         const Condition& c = *at.condition;
         const SignalSpec* s = isOfSignal(c.kind) ? bench.signal(c.of) : nullptr;
-        const QString unit = s ? shown(unitText(c.unit.empty() ? s->unit() : c.unit)) : QString();
+        const QString unit = s ? shown(unitText(c.unit.empty() ? unitOfCondition(*s, c) : c.unit)) : QString();
         if (at.field == "of" && isOfSignal(c.kind)) {
             for (const auto& one : bench.signals)
                 choice(menu, shown(one->name), one->id == c.of, [=, &bench, id = one->id] {
@@ -270,6 +296,10 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
                             now = firstCondition(bench, id);
                     });
                 });
+        } else if (at.field == "measure") {
+            choice(menu, tr("the reading itself"), false,
+                   [=, &bench] { changeCondition([&](Condition& now) { now = firstCondition(bench, now.of); }); });
+            addMeasures(menu, c.measure);
         } else if (at.field == "of" && c.kind == deviceAway) {
             for (const auto& one : bench.devices)
                 choice(menu, shown(one->name), one->id == c.of,
@@ -334,6 +364,8 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         if (!isMomentary(c.kind) && c.forSeconds == 0)
             menu.addAction(tr("… for a time"), &menu,
                            [=] { changeCondition([](Condition& now) { now.forSeconds = 1; }); });
+        if (canMeasure(c.kind) && c.measure.empty() && s && !s->isState())
+            addMeasures(*menu.addMenu(tr("a measure of it")), {});
         if (isOfSignal(c.kind) && c.kind <= falls && c.hysteresis == 0)
             menu.addAction(tr("… with a way to go back"), &menu, [=] {
                 changeCondition([](Condition& now) { now.hysteresis = std::max(0.01, std::fabs(now.level) * 0.02); });
@@ -366,14 +398,18 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         if (isOfOutput(a.kind)) {
             for (const auto& s : bench.signals)
                 if (s->output) add(s->id, s->name);
+        } else if (a.kind == ActionKind::reset) {
+            for (const auto& s : bench.signals)
+                if (withTotalReset(*s)) add(s->id, s->name);
         } else if (a.kind == ActionKind::page) {
             for (const auto& p : bench.pages) add(p->id, p->name);
         } else {
             for (const auto& d : bench.devices) add(d->id, d->name);
         }
     } else if (at.field == "kind") {
-        for (int k = 0; k <= static_cast<int>(ActionKind::tone); ++k) {
+        for (int k = 0; k <= static_cast<int>(ActionKind::reset); ++k) {
             const auto kind = static_cast<ActionKind>(k);
+            if (kind == ActionKind::reset && firstAction(bench, kind).on.empty()) continue;
             choice(menu, actionTitle(kind), kind == a.kind, [=, &bench] {
                 changeAction([&](Action& now) {
                     Action next = firstAction(bench, kind);

@@ -6,6 +6,7 @@
 
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/chain/stage_kind.h"
 
 namespace cruscotto {
 
@@ -35,16 +36,35 @@ namespace {
 void convertLevels(const Bench& bench, Condition& c) {
     for (Condition& part : c.parts) convertLevels(bench, part);
     const SignalSpec* s = isOfSignal(c.kind) ? bench.signal(c.of) : nullptr;
-    if (!s || c.unit.empty() || c.unit == s->unit()) return;
-    const auto in = convertUnit(c.unit, s->unit());
-    if (!in) return;
+    if (!s || c.unit.empty()) return;
+    const std::string unit = unitOfCondition(*s, c);
+    const auto in = convertUnit(c.unit, unit);
+    if (c.unit == unit || !in) return;
     const double offset = c.kind == ConditionKind::faster ? 0 : in->offset;
     c.level = c.level * in->factor + offset;
     c.upper = c.upper * in->factor + offset;
     c.hysteresis *= std::fabs(in->factor);
-    c.unit = s->unit();
+    c.unit = unit;
 }
 }  // namespace
+
+bool ruleCanMeasure(const MeasureKind& kind) {
+    return kind.group != MeasureGroup::ofTwo && kind.group != MeasureGroup::onAndOff;
+}
+
+std::string unitOfCondition(const SignalSpec& signal, const Condition& c) {
+    return c.measure.empty() || !canMeasure(c.kind) ? signal.unit() : measureUnit(c.measure, signal.unit());
+}
+
+std::optional<SignalSpec> withTotalReset(SignalSpec signal) {
+    for (Stage& stage : signal.chain)
+        for (const StageField& field : stage.kind().fields)
+            if (field.type == StageField::Type::resets && !stage.isOff() && matters(stage, field)) {
+                stage = stage.with(field.key, stage.number(field.key) + 1);
+                return signal;
+            }
+    return std::nullopt;
+}
 
 bool looksAt(const Condition& c, const std::string& id) {
     if (c.kind != ConditionKind::mark && c.of == id) return true;

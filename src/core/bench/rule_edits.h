@@ -1,8 +1,10 @@
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
+#include "core/analysis/measures.h"
 #include "core/bench/bench.h"
 #include "core/rules/rule.h"
 
@@ -13,6 +15,12 @@ RuleSpec ruleAsRead(const Bench& bench, RuleSpec rule);
 
 /// The alarms that signals' limits are, as rules: "high limit of flow" ...
 std::vector<RuleSpec> alarmRules(const Bench& bench);
+/// Measures of one signal's numbers: a condition can look at them.
+bool ruleCanMeasure(const MeasureKind& kind);
+/// UCUM, of the levels of a condition that says none: of the signal's readings, or of their measure.
+std::string unitOfCondition(const SignalSpec& signal, const Condition& condition);
+/// The signal with its first total, position or integral set to zero; nothing: it has none.
+std::optional<SignalSpec> withTotalReset(SignalSpec signal);
 Condition conditionAsRead(const Bench& bench, Condition condition);
 /// It looks at this signal, device or rule.
 bool looksAt(const Condition& condition, const std::string& id);

@@ -7,6 +7,7 @@
 #include <functional>
 #include <set>
 
+#include "core/analysis/measures.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/bench/json_fields.h"
@@ -88,6 +89,12 @@ Condition readPart(const RuleJson& json, const std::string& where, std::vector<P
     if (needs.upper && !(out.level < out.upper)) f.complain("upper", text("This must be more than \"level\"."));
     if (needs.hysteresis) out.hysteresis = f.number("hysteresis", 0);
     if (needs.over) out.overSeconds = f.number("over-s", 1);
+    if (canMeasure(*kind)) {
+        out.measure = f.string("measure");
+        if (!out.measure.empty()) out.overSeconds = f.number("over-s", 10);
+        if (!out.measure.empty() && !measureKind(out.measure))
+            f.complain("measure", text("There is no measure \"{0}\".", out.measure));
+    }
     if (isOfSignal(*kind) && !needs.levelIsTime && (needs.level || needs.hysteresis)) out.unit = f.string("unit");
     out.forSeconds = f.number("for-s", 0);
     for (const auto& [key, v, least] :
@@ -129,7 +136,8 @@ RuleJson conditionJson(const Condition& c) {
         j[needs.levelIsTime ? (c.kind == ConditionKind::timeOfDay ? "at-s" : "seconds") : "level"] = c.level;
     if (needs.upper) j["upper"] = c.upper;
     if (needs.hysteresis && c.hysteresis != 0) j["hysteresis"] = c.hysteresis;
-    if (needs.over) j["over-s"] = c.overSeconds;
+    if (!c.measure.empty()) j["measure"] = c.measure;
+    if (needs.over || !c.measure.empty()) j["over-s"] = c.overSeconds;
     if (!c.unit.empty()) j["unit"] = c.unit;
     if (c.forSeconds > 0) j["for-s"] = c.forSeconds;
     for (const Condition& part : c.parts) j["parts"].push_back(conditionJson(part));
@@ -168,6 +176,8 @@ ActionNeeds needsOf(ActionKind kind) {
             return {.seconds = "seconds"};
         case ActionKind::page:
             return {.on = "page"};
+        case ActionKind::reset:
+            return {.on = "signal"};
         case ActionKind::tone:
             return {.value = "hertz", .seconds = "seconds"};
         default:
@@ -224,10 +234,16 @@ void checkCondition(const Bench& bench, const Condition& c, const std::string& w
         const bool wantsState = c.kind == ConditionKind::on || c.kind == ConditionKind::off;
         const bool either = c.kind == ConditionKind::changes || c.kind == ConditionKind::stale ||
                             c.kind == ConditionKind::bad || c.kind == ConditionKind::suspect;
+        const std::string unit = s ? unitOfCondition(*s, c) : std::string();
+        const MeasureKind* measure = measureKind(c.measure);
         if (!s)
             complain("signal", text("There is no signal \"{0}\".", c.of));
-        else if (!c.unit.empty() && c.unit != s->unit() && !convertUnit(c.unit, s->unit()))
-            complain("unit", text("{0} reads in {1}, which is no unit of the same kind.", s->name, s->unit()));
+        else if (measure && (s->isState() || !ruleCanMeasure(*measure)))
+            complain("measure", text("{0} is not measured of {1}.", measure->title.english(), s->name));
+        else if (!c.unit.empty() && c.unit != unit && !convertUnit(c.unit, unit))
+            complain("unit", measure ? text("{0} of {1} is in {2}, which is no unit of the same kind.",
+                                            measure->title.english(), s->name, unit)
+                                     : text("{0} reads in {1}, which is no unit of the same kind.", s->name, unit));
         else if (!either && wantsState != state)
             complain("is", state ? text("{0} is on or off: \"{1}\" is of numbers.", s->name, conditionName(c.kind))
                                  : text("{0} reads numbers: it is neither on nor off.", s->name));
@@ -260,6 +276,13 @@ void checkAction(const Bench& bench, const Action& a, const std::string& where, 
     }
     if (a.kind == ActionKind::command && !bench.device(a.on))
         complain("device", text("There is no device \"{0}\".", a.on));
+    if (a.kind == ActionKind::reset) {
+        const SignalSpec* s = bench.signal(a.on);
+        if (!s)
+            complain("signal", text("There is no signal \"{0}\".", a.on));
+        else if (!withTotalReset(*s))
+            complain("signal", text("{0} has no total, position or integral that could be set to zero.", s->name));
+    }
     if (a.kind == ActionKind::page && !bench.page(a.on)) complain("page", text("There is no page \"{0}\".", a.on));
 }
 

@@ -2,8 +2,10 @@
 
 #include <fmt/format.h>
 
+#include "core/analysis/measures.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/bench/rule_edits.h"
 
 namespace cruscotto {
 
@@ -16,6 +18,12 @@ std::string nameOf(const Bench& bench, const std::string& signal) {
 std::string withUnit(double v, const std::string& ucum, const char* per = "") {
     const std::string unit = unitText(ucum);
     return shortNumber(v) + (unit.empty() || unit == "1" ? "" : " " + unit) + per;
+}
+/// "Mean" as "mean", but "RMS" as it is.
+std::string withinSentence(std::string title) {
+    const auto small = [](char c) { return c >= 'a' && c <= 'z'; };
+    if (title.size() > 1 && small(title[1])) title[0] = static_cast<char>(std::tolower(title[0]));
+    return title;
 }
 /// Puts a sentence together, part by part.
 class Said {
@@ -69,10 +77,15 @@ const char* betweenNameAndLevel(ConditionKind kind) {
 void sayCondition(Said& said, const Bench& bench, const Condition& c, const std::string& place) {
     using enum ConditionKind;
     const SignalSpec* s = isOfSignal(c.kind) ? bench.signal(c.of) : nullptr;
-    const std::string name = s ? s->name : c.of, unit = !c.unit.empty() ? c.unit : s ? s->unit() : "1";
+    const std::string name = s ? s->name : c.of, unit = !c.unit.empty() ? c.unit : s ? unitOfCondition(*s, c) : "1";
     const auto number = [&](double v) { return withUnit(v, unit); };
     const auto place_ = [&](const char* field) { return place + "/" + field; };
-    const auto subject = [&] { said.at(place_("of"), name) << " "; };
+    const auto subject = [&] {
+        const MeasureKind* measure = canMeasure(c.kind) ? measureKind(c.measure) : nullptr;
+        if (measure) said.at(place_("measure"), withinSentence(measure->title.english())) << " of ";
+        said.at(place_("of"), name) << " ";
+        if (measure) (said << "over ").at(place_("over"), shortNumber(c.overSeconds) + " s") << " ";
+    };
     switch (c.kind) {
         case above:
         case below:
@@ -233,6 +246,9 @@ void sayAction(Said& said, const Bench& bench, const Action& a, const std::strin
             verb("show the page").at(at("on"), p ? p->name : a.on);
             break;
         }
+        case ActionKind::reset:
+            verb("begin anew with").at(at("on"), name);
+            break;
         case ActionKind::tone:
             said.at(at("kind"), "sound a tone");
             break;

@@ -21,12 +21,12 @@ std::vector<std::string> signalsOf(const RuleSpec& rule) {
 namespace {
 
 /// The readings of a signal with time in [from, to); what is a gap is not there, but said by lose().
-struct Stretch {
+struct SpanReadings {
     std::vector<double> values;
     std::vector<Instant> times;
 };
-Stretch readingsIn(const Source& source, const std::string& signal, Span span) {
-    Stretch out;
+SpanReadings readingsIn(const Source& source, const std::string& signal, Span span) {
+    SpanReadings out;
     constexpr std::size_t most = 200'000, columns = 2048;
     std::vector<Point> points;
     if (source.points(signal, span, most, points)) {
@@ -77,7 +77,7 @@ std::vector<RuleFiring> rehearse(const std::vector<std::shared_ptr<const RuleSpe
         }
         const Instant to = std::min(from + by, span.to);
         for (const std::string& signal : signals) {
-            const Stretch readings = readingsIn(source, signal, {from, to});
+            const SpanReadings readings = readingsIn(source, signal, {from, to});
             if (readings.values.empty()) {
                 const bool gone = source.at(signal, from).quality == Quality::gap;
                 if (gone && !std::exchange(lost[signal], true)) evaluator.lose(signal, from);

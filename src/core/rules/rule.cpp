@@ -42,7 +42,8 @@ constexpr std::array actionNames{std::pair{ActionKind::set, "set"},
                                  std::pair{ActionKind::endRecording, "end-recording"},
                                  std::pair{ActionKind::keep, "keep"},
                                  std::pair{ActionKind::page, "page"},
-                                 std::pair{ActionKind::tone, "tone"}};
+                                 std::pair{ActionKind::tone, "tone"},
+                                 std::pair{ActionKind::reset, "reset"}};
 
 template <class Names, class Kind>
 const char* nameIn(const Names& names, Kind kind) {
@@ -78,6 +79,9 @@ bool isMomentary(ConditionKind kind) {
 }
 bool isOfSignal(ConditionKind kind) {
     return kind <= ConditionKind::suspect;
+}
+bool canMeasure(ConditionKind kind) {
+    return kind <= ConditionKind::falls;
 }
 bool isOfOutput(ActionKind kind) {
     return kind <= ActionKind::hold;

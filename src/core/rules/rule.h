@@ -36,6 +36,8 @@ std::optional<ConditionKind> conditionNamed(const std::string& name);
 bool isMomentary(ConditionKind kind);
 /// It looks at the readings of a signal.
 bool isOfSignal(ConditionKind kind);
+/// It can look at a measure of the readings instead of them.
+bool canMeasure(ConditionKind kind);
 
 /// Whether something holds. A condition of a reading that is not known (none yet, a gap, an open sensor) does neither
 /// hold nor not: its opposite does not hold either, so that a dead input keeps nothing on.
@@ -45,8 +47,12 @@ struct Condition {
     double level = 0, upper = 0;  ///< in `unit`, or as its kind says
     double hysteresis = 0;        ///< in `unit`, 0 or more
     std::string unit = {};        ///< UCUM, of these; empty: the signal's own, whatever that is
-    double overSeconds = 1;       ///< see `faster`
-    double forSeconds = 0;        ///< it must have held for so long
+    double overSeconds = 1;       ///< see `faster` and `measure`
+    /// Of above to falls: it looks at this measure of the signal's last `overSeconds` (its name, frozen), worked out
+    /// ten times in them, but not more often than twenty times a second; the levels are then in the measure's unit.
+    /// Empty: at the readings themselves.
+    std::string measure = {};
+    double forSeconds = 0;  ///< it must have held for so long
     std::vector<Condition> parts = {};
     bool operator==(const Condition&) const = default;
 };
@@ -64,9 +70,10 @@ enum class ActionKind {
     mark,     ///< with `words`, in which {signal} is its reading
     record,   ///< begins a recording
     endRecording,
-    keep,  ///< the last `seconds` as a run
-    page,  ///< shows the page `on`
-    tone,  ///< of `value` hertz for `seconds`
+    keep,   ///< the last `seconds` as a run
+    page,   ///< shows the page `on`
+    tone,   ///< of `value` hertz for `seconds`
+    reset,  ///< sets the total, position or integral of the signal `on` to zero
 };
 const char* actionName(ActionKind kind);
 std::optional<ActionKind> actionNamed(const std::string& name);

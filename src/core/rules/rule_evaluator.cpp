@@ -8,6 +8,21 @@ namespace cruscotto {
 namespace {
 /// Rules that look at rules are followed so far; a bench has no circles.
 constexpr int deepestRule = 32;
+
+/// What an open sensor or a lost link gives is no reading. One that is clipped or out of range is: it lies beyond.
+bool isReading(Quality q) {
+    return severity(q) <= severity(Quality::clipped);
+}
+std::shared_ptr<StageProcessor> measureOf(const Condition& c) {
+    if (c.measure.empty() || !canMeasure(c.kind)) return nullptr;
+    constexpr double often = 10, atMost = 0.05;
+    const Stage stage = Stage::of("measure", {{"measure", c.measure},
+                                              {"time-s", c.overSeconds},
+                                              {"every-s", std::max(c.overSeconds / often, atMost)},
+                                              {"of", StageSources{{.signal = c.of, .unit = "1"}}}});
+    auto made = stage.kind().make(stage, "1");
+    return made ? std::shared_ptr(std::move(made.value())) : nullptr;
+}
 }  // namespace
 
 RuleEvaluator::RuleEvaluator(std::vector<std::shared_ptr<const RuleSpec>> rules, Instant from, WallAnchor wall)
@@ -24,6 +39,7 @@ RuleEvaluator::RuleEvaluator(std::vector<std::shared_ptr<const RuleSpec>> rules,
         Node& node = nodes_[n];
         const Condition& c = *node.condition;
         node.heard = from;
+        node.measure = measureOf(c);
         if (isOfSignal(c.kind) && rules_[node.rule]->enabled) leavesOf_[c.of].push_back(n);
         if (c.kind == ConditionKind::rule)
             for (std::size_t i = 0; i < rules_.size(); ++i)
@@ -106,10 +122,9 @@ void RuleEvaluator::scan(std::size_t n, std::span<const double> values, const Ti
     };
     const auto whether = [](bool v) { return v ? Truth::yes : Truth::no; };
     const double h = c.hysteresis;
-    // What an open sensor or a lost link gives is no reading. One that is clipped or out of range is: it lies beyond.
     std::vector<std::pair<std::size_t, std::size_t>> unusable;
     for (const QualityInterval& q : quality)
-        if (severity(q.quality) > severity(Quality::clipped)) unusable.emplace_back(q.begin, q.end);
+        if (!isReading(q.quality)) unusable.emplace_back(q.begin, q.end);
     if (unusable.empty() && staysWithin(node, extent)) return;
     const auto usable = [&](std::size_t i) {
         return std::isfinite(values[i]) &&
@@ -208,11 +223,24 @@ void RuleEvaluator::scan(std::size_t n, std::span<const double> values, const Ti
     }
 }
 
-void RuleEvaluator::feed(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
-                         std::span<const QualityInterval> quality) {
-    const auto leaves = leavesOf_.find(signal);
-    if (leaves == leavesOf_.end() || values.empty()) return;
-    changes_.clear();
+std::vector<double> RuleEvaluator::measured(Node& node, std::span<const double> values, const TimeOf& timeOf,
+                                            std::span<const QualityInterval> quality) {
+    std::vector<double> readings(values.begin(), values.end());
+    for (const QualityInterval& q : quality)
+        if (!isReading(q.quality))
+            for (std::size_t i = q.begin; i < std::min(q.end, readings.size()); ++i) readings[i] = std::nan("");
+    std::vector<Instant> at(values.size());
+    for (std::size_t i = 0; i < at.size(); ++i) at[i] = timeOf(i);
+    const SampleTimes times{nullptr, &at};
+    const StageInput input{readings};
+    std::vector<double> out(values.size());
+    std::vector<QualityInterval> doubts;
+    Stretch stretch{out, times, doubts, std::span(&input, 1)};
+    node.measure->run(stretch);
+    return out;
+}
+
+RuleEvaluator::Extent RuleEvaluator::extentOf(std::span<const double> values) {
     Extent extent{values[0], values[0]};
     for (const double v : values) {
         // One that is no number makes the extent none.
@@ -220,7 +248,23 @@ void RuleEvaluator::feed(const std::string& signal, std::span<const double> valu
         extent.high = v > extent.high ? v : v == v ? extent.high : v;
         if (v != v) break;
     }
-    for (const std::size_t n : leaves->second) scan(n, values, timeOf, quality, extent);
+    return extent;
+}
+
+void RuleEvaluator::feed(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
+                         std::span<const QualityInterval> quality) {
+    const auto leaves = leavesOf_.find(signal);
+    if (leaves == leavesOf_.end() || values.empty()) return;
+    changes_.clear();
+    const Extent extent = extentOf(values);
+    for (const std::size_t n : leaves->second) {
+        if (!nodes_[n].measure) {
+            scan(n, values, timeOf, quality, extent);
+            continue;
+        }
+        const std::vector<double> measures = measured(nodes_[n], values, timeOf, quality);
+        scan(n, measures, timeOf, {}, extentOf(measures));
+    }
     if (changes_.empty()) return;
     std::ranges::stable_sort(changes_, {}, &Change::at);
     const auto changes = std::exchange(changes_, {});
@@ -250,6 +294,7 @@ void RuleEvaluator::lose(const std::string& signal, Instant at) {
         node.is = kind == ConditionKind::bad || kind == ConditionKind::suspect ? Truth::yes : Truth::unknown;
         node.armed = false;
         node.past.clear();
+        if (node.measure) node.measure->reset();
         update(node.rule, std::max(at, now_));
     }
 }
@@ -308,7 +353,7 @@ RuleEvaluator::Truth RuleEvaluator::judge(std::size_t n, Instant at) {
         node.reported = false;
         return out;
     }
-    if (!node.since) node.since = at;
+    if (!node.since) node.since = of_[node.rule].takenOver ? at - seconds(c.forSeconds) : at;
     return c.forSeconds > 0 && at - *node.since < seconds(c.forSeconds) ? Truth::no : Truth::yes;
 }
 
@@ -316,6 +361,7 @@ void RuleEvaluator::update(std::size_t i, Instant at, int depth) {
     Rule& rule = of_[i];
     if (!rules_[i]->enabled || depth > deepestRule) return;
     const bool when = judge(rule.when, at) == Truth::yes;
+    if (rule.takenOver) return;
     const auto turn = [&](bool holds, bool momentary = false) {
         rule.state.holds = holds;
         rule.state.since = at;
@@ -416,6 +462,19 @@ void RuleEvaluator::goOn(const RuleEvaluator& before, const std::map<std::size_t
     std::erase_if(firings_, [&](const RuleFiring& firing) {
         return std::ranges::any_of(nowAt, [&](const auto& place) { return place.second == firing.rule; });
     });
+}
+
+void RuleEvaluator::takeOver(std::size_t i) {
+    Rule& rule = of_[i];
+    if (!rules_[i]->enabled || rule.momentary) return;
+    rule.takenOver = rule.state.holds = true;
+    rule.state.fired = rule.state.since;
+    rule.state.count = 1;
+}
+
+void RuleEvaluator::settle(Instant at) {
+    for (std::size_t i = 0; i < of_.size(); ++i)
+        if (std::exchange(of_[i].takenOver, false)) update(i, at);
 }
 
 void RuleEvaluator::advance(Instant now) {

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "core/base/time.h"
+#include "core/chain/stage_kind.h"
 #include "core/rules/rule.h"
 #include "core/signal/block.h"
 
@@ -61,6 +62,12 @@ public:
     /// The rules that `before` had too, by their places there and here, go on as they stood: none of them has fired.
     void goOn(const RuleEvaluator& before, const std::map<std::size_t, std::size_t>& nowAt);
 
+    /// The rule held before it was changed, and something hangs on that: until settle() it holds, and times for which
+    /// its conditions must hold are taken as over. Before anything is fed.
+    void takeOver(std::size_t rule);
+    /// What is to be known now has been fed: those that were taken over end, unless they hold.
+    void settle(Instant at);
+
     /// What happened since it was asked last, in order.
     std::vector<RuleFiring> take() { return std::exchange(firings_, {}); }
     [[nodiscard]] RuleState state(std::size_t rule) const;
@@ -78,6 +85,7 @@ private:
         bool armed = false;  ///< of a crossing: it was on the other side
         double last = std::nan("");
         std::deque<std::pair<Instant, double>> past;  ///< of `faster`
+        std::shared_ptr<StageProcessor> measure;      ///< what it looks at, made of the readings
         Instant heard;                                ///< of `stale`
         std::optional<Instant> next;                  ///< of `every` and a time of day
         // of any
@@ -87,7 +95,7 @@ private:
     struct Rule {
         std::size_t when = 0;
         std::optional<std::size_t> until;
-        bool momentary = false;
+        bool momentary = false, takenOver = false;
         RuleState state;
         std::vector<std::size_t> dependents;  ///< rules that look at this one
     };
@@ -104,6 +112,10 @@ private:
     };
     void scan(std::size_t node, std::span<const double> values, const TimeOf& timeOf,
               std::span<const QualityInterval> quality, Extent extent);
+    /// The node's measure at the time of each reading.
+    static std::vector<double> measured(Node& node, std::span<const double> values, const TimeOf& timeOf,
+                                        std::span<const QualityInterval> quality);
+    static Extent extentOf(std::span<const double> values);
     /// Nothing that lies within the extent changes what the node is.
     [[nodiscard]] static bool staysWithin(const Node& node, Extent extent);
     void apply(const Change& change);

@@ -70,6 +70,44 @@ TEST_F(RulesPage, ARuleIsMadeAndChangedWordByWord) {
     EXPECT_TRUE(session().bench().rules.empty());
 }
 
+TEST_F(RulesPage, AConditionLooksAtAMeasureAndATotalIsSetToZero) {
+    window->signalList().select("outlet-pressure");
+    page().addRule();
+    const auto chooseMeasure = [&](const QString& words) {
+        QMenu menu;
+        page().fillMenu(menu, session().bench().rules.at(0)->id, "/when/kind");
+        for (QAction* a : menu.actions())
+            if (a->menu())
+                for (QAction* measure : a->menu()->actions())
+                    if (measure->text() == words) return measure->trigger();
+        ADD_FAILURE() << "no measure " << words.toStdString();
+    };
+    chooseMeasure("Standard deviation");
+    type("/when/level", "0.2");
+    type("/when/over", "30");
+    choose("/then/0/kind", "begin a total anew");
+    choose("/then/0/on", "Water pumped");
+    EXPECT_EQ(sentence().toStdString(),
+              "When standard deviation of Outlet pressure over 30 s is above 0.2 bar, begin anew with Water pumped.");
+    choose("/when/measure", "Slope");
+    EXPECT_TRUE(sentence().startsWith("When slope of Outlet pressure over 30 s is above 0.2 "))
+        << sentence().toStdString();
+    EXPECT_FALSE(sentence().contains("0.2 bar,")) << "a slope is not in bar";
+    choose("/when/measure", "the reading itself");
+    EXPECT_TRUE(sentence().startsWith("When Outlet pressure is above")) << sentence().toStdString();
+}
+
+TEST_F(RulesPage, ATotalIsSetToZeroByARule) {
+    RuleSpec rule;
+    rule.id = rule.name = "r";
+    rule.when = {.kind = ConditionKind::every, .level = 0.2};
+    rule.then = {{.kind = ActionKind::reset, .on = "volume"}};
+    const double before = session().bench().signal("volume")->chain.back().number("resets");
+    session().edit("test", withRule(session().bench(), rule));
+    EXPECT_TRUE(
+        waitFor([&] { return session().bench().signal("volume")->chain.back().number("resets") >= before + 2; }));
+}
+
 TEST_F(RulesPage, TellsWhatARuleIsDoingAndItsAlarm) {
     RuleSpec rule;
     rule.id = rule.name = "r";

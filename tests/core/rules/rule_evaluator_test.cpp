@@ -213,5 +213,52 @@ TEST(Rules, WhatIsNotEnabledNeverHolds) {
     EXPECT_FALSE(f.evaluator.looksAt("x"));
 }
 
+TEST(Rules, AMeasureIsLookedAtInsteadOfTheReadings) {
+    Condition c = of(ConditionKind::above, 2.5);
+    c.measure = "peak-to-peak";
+    c.overSeconds = 0.5;
+    std::vector<double> calm, rough;
+    for (int i = 0; i < 100; ++i) {
+        calm.push_back(10 + (i % 2));
+        rough.push_back(10 + 3 * (i % 2));
+    }
+    const auto told = [&](std::size_t cut) {
+        Fed f({ruleOf(c)});
+        for (std::size_t i = 0; i < 300; i += cut)
+            for (std::size_t k = i; k < std::min(i + cut, std::size_t{300}); ++k)
+                f.feed(0.01 * static_cast<double>(k), {(k / 100 == 1 ? rough : calm)[k % 100]});
+        return f.told();
+    };
+    EXPECT_EQ(told(300), "+1050 -2500") << "seen at the next tenth of its time, until half a second was calm again";
+    EXPECT_EQ(told(7), told(300));
+    Fed lost({ruleOf(c)});
+    lost.feed(0, rough);
+    EXPECT_EQ(lost.told(), "+500") << "not before half a second is known";
+    lost.evaluator.lose("x", at(1));
+    EXPECT_EQ(lost.told(), "-1000");
+    lost.feed(1.1, rough);
+    EXPECT_EQ(lost.told(), "+1600") << "what was before the gap does not count";
+}
+
+TEST(Rules, OneThatIsTakenOverHoldsOnUnlessThereIsNoReason) {
+    const auto outcome = [](double reading) {
+        Fed f({ruleOf(of(ConditionKind::above, 5, 0, 30))});
+        f.evaluator.takeOver(0);
+        f.feed(1, {reading});
+        EXPECT_TRUE(f.evaluator.state(0).holds) << "until all is known";
+        f.evaluator.settle(at(1));
+        return f.told();
+    };
+    EXPECT_EQ(outcome(6), "") << "its 30 s are over";
+    EXPECT_EQ(outcome(4), "-1000");
+    Fed until({ruleOf(of(ConditionKind::above, 5), of(ConditionKind::below, 1))});
+    until.evaluator.takeOver(0);
+    until.feed(1, {3});
+    until.evaluator.settle(at(1));
+    EXPECT_EQ(until.told(), "");
+    until.feed(2, {0.5});
+    EXPECT_EQ(until.told(), "-2000");
+}
+
 }  // namespace
 }  // namespace cruscotto
