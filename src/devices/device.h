@@ -1,5 +1,6 @@
 #pragma once
 
+#include <atomic>
 #include <map>
 #include <memory>
 #include <optional>
@@ -41,6 +42,10 @@ struct DeviceContext {
     std::shared_ptr<WireTap> wire{};
     /// Nothing is driven, and nothing is sent but what reading needs.
     bool atRest = false;
+    /// When whoever sets the outputs was last at work, in nanoseconds of the steady clock. A device that drives outputs
+    /// puts them to their safe values when that is longer ago than `longestHang`. Null: it is not looked at.
+    std::shared_ptr<const std::atomic<std::int64_t>> pulse{};
+    static constexpr std::int64_t longestHang = 3'000'000'000;
 };
 
 /// One connected thing. Constructed from its settings; run() is called once, on a thread of its own.

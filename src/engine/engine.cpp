@@ -121,6 +121,10 @@ void Engine::State::call(const Command& command) {
     done->get_future().wait();
 }
 
+void Engine::State::beat() {
+    if (pulse) *pulse = std::chrono::nanoseconds(std::chrono::steady_clock::now().time_since_epoch()).count();
+}
+
 void Engine::State::work() {
     const CrashStack stack;
     std::deque<Item> items;
@@ -128,7 +132,11 @@ void Engine::State::work() {
         {
             Lock lock(queueMutex);
             const auto something = [&]() HOLDING(queueMutex) { return !queue.empty() || quitting; };
-            if (const auto rest = untilRules())
+            beat();
+            // Devices that drive outputs want to know that it goes on though nothing comes.
+            auto rest = untilRules();
+            if (pulse) rest = std::min(rest.value_or(pulseEvery), pulseEvery);
+            if (rest)
                 queueChanged.wait_for(lock, std::chrono::nanoseconds(rest->ns), something);
             else
                 queueChanged.wait(lock, something);
@@ -139,6 +147,7 @@ void Engine::State::work() {
         }
         noticeSleep();
         for (Item& item : items) {
+            beat();
             if (item.block && !brokenDown)
                 guarded([&] {
                     process(item.block);
@@ -231,6 +240,8 @@ std::unique_ptr<Engine> Engine::begin(const Bench& bench, EngineOptions options)
     auto state = std::make_unique<State>();
     State& s = *state;
     s.options = std::move(options);
+    if (s.options.pace == Pace::realTime) s.pulse = std::make_shared<std::atomic<std::int64_t>>(0);
+    s.beat();
     s.began = s.clockNs();
     s.sleptNs = s.asleepNs();
     s.startAnchor = {{0}, s.wallNow()};

@@ -133,7 +133,9 @@ void Engine::State::lookAtFallen(const std::string& device, const DeviceStatus& 
             arbiter.restart(spec->id, spec->output->safe);
             askAs(*spec, OutputHolder::interlock, rules.holds);  // is none the less in force
             ask(*spec, OutputHolder::safe, spec->output->safe,
-                text(CRUSCOTTO_TEXT("{0} is out of reach, and nobody watches over its outputs."),
+                text(status.state == LinkState::live
+                         ? CRUSCOTTO_TEXT("Nobody watched over the outputs of {0} for some seconds.")
+                         : CRUSCOTTO_TEXT("{0} is out of reach, and nobody watches over its outputs."),
                      bench.device(device) ? bench.device(device)->name : device));
         } else if (!isDown && down.contains(spec->terminal)) {
             const std::optional<double> was = down.extract(spec->terminal).mapped();
@@ -311,7 +313,7 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
     auto running = std::make_unique<Running>(
         *this, spec,
         DeviceContext{spec.id, options.pace, options.until ? std::optional(Instant{options.until->ns}) : std::nullopt,
-                      wire(spec.id), rests(spec)},
+                      wire(spec.id), rests(spec), pulse},
         requestsOf(bench, spec.id));
     Running* r = running.get();
     devices[spec.id] = std::move(running);

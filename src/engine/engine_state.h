@@ -140,6 +140,9 @@ struct Engine::State {
 
     // fixed after construction
     EngineOptions options;
+    /// See DeviceContext. Null where nothing runs in real time.
+    std::shared_ptr<std::atomic<std::int64_t>> pulse;
+    static constexpr Duration pulseEvery = milliseconds(200);
     std::int64_t began = 0;  // by clockNs()
     WallAnchor startAnchor;
 
@@ -324,6 +327,8 @@ struct Engine::State {
     void call(const Command& command);
     /// The engine thread.
     void work();
+    /// It is at work: for the devices that drive outputs.
+    void beat();
     /// Does it; what it throws ends the engine's work.
     void guarded(const Command& what);
     void breakDown(Text why);

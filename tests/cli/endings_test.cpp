@@ -2,6 +2,8 @@
 #include <poll.h>
 #include <sys/socket.h>
 
+#include <nlohmann/json.hpp>
+
 #include "cli/commands.h"
 #include "core/run/run_reader.h"
 #include "made_board.h"
@@ -68,6 +70,25 @@ TEST_F(Endings, ACrashSendsTheSafeBytesAndLeavesARunThatOpens) {
         EXPECT_TRUE(safe()) << strsignal(number) << ": " << board.heard();
         EXPECT_TRUE(RunReader::open(run).ok()) << strsignal(number);
     }
+}
+
+TEST_F(Endings, AKilledProgramGivesNoSignOfLifeAnyMoreAndLeavesOutputsAsTheyWere) {
+    auto alive = nlohmann::json::parse(benchFor(board));
+    alive["devices"][0]["settings"]["heartbeat"] = "L{value:0}\\n";
+    alive["devices"][0]["settings"]["heartbeat-every-s"] = 0.02;
+    test::writeFile(bench, alive.dump());
+    Program program(folder, {"record", bench, "--out", folder.file("killed.run")});
+    ASSERT_TRUE(driven()) << program.story();
+    ASSERT_TRUE(eventually([&] { return board.heard().find("L9\n") != std::string::npos; })) << program.story();
+    program.signal(SIGKILL);
+    (void)program.wait();
+    const int said = board.said;
+    ASSERT_TRUE(eventually([&] { return board.said > said + 5; }));
+    board.forget();
+    const int then = board.said;
+    ASSERT_TRUE(eventually([&] { return board.said > then + 20; }));
+    EXPECT_EQ(board.heard(), "");
+    EXPECT_TRUE(RunReader::open(folder.file("killed.run")).ok());
 }
 
 TEST_F(Endings, ARunThatIsKilledWhileItBeginsOpensOrIsNotThere) {

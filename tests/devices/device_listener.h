@@ -5,6 +5,7 @@
 #include <cmath>
 #include <cstdio>
 #include <cstdlib>
+#include <limits>
 #include <map>
 #include <mutex>
 
@@ -17,7 +18,7 @@ namespace cruscotto::test {
 class DeviceListener {
 public:
     DeviceListener(const std::string& kind, const JsonText& settings, const std::vector<TerminalRequest>& requests = {})
-        : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire}, settings, requests)) {
+        : device_(deviceKind(kind)->make({"device", Pace::realTime, {}, wire, false, pulse}, settings, requests)) {
         const auto checked = deviceKind(kind)->check(settings);
         EXPECT_TRUE(checked.ok()) << checked.error().english();
         thread_ = std::jthread([this](const std::stop_token& stop) { device_->run(sink_, stop); });
@@ -32,6 +33,8 @@ public:
         thread_.request_stop();
         if (thread_.joinable()) thread_.join();
     }
+    /// Whoever sets the outputs does not go on; or does again.
+    void hang(bool hangs) { *pulse = hangs ? 0 : std::numeric_limits<std::int64_t>::max(); }
     void deliver(const BlockPtr& block) {
         const std::lock_guard lock(mutex_);
         for (std::size_t c = 0; c < block->columns.size(); ++c) {
@@ -131,6 +134,8 @@ public:
         return eventually([&] { return status().state == state; });
     }
     Device& device() { return *device_; }
+    const std::shared_ptr<std::atomic<std::int64_t>> pulse =
+        std::make_shared<std::atomic<std::int64_t>>(std::numeric_limits<std::int64_t>::max());
     const std::shared_ptr<WireTap> wire = std::make_shared<WireTap>();
 
 private:

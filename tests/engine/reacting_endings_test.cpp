@@ -1,11 +1,14 @@
 // What outputs do when something fails while rules, controls and procedures are at work.
 #include <atomic>
+#include <nlohmann/json.hpp>
 
 #include "at_work.h"
 #include "core/bench/control_file.h"
 #include "core/bench/procedure_file.h"
 #include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"
+#include "made_board.h"
+#include "test_disk.h"
 
 namespace cruscotto {
 namespace {
@@ -101,6 +104,95 @@ TEST_F(ReactingEndings, BehindTheEndNothingActs) {
     const auto all = log.all();
     EXPECT_EQ(*std::find_if(all.rbegin(), all.rend(), [](const std::string& s) { return s.starts_with("AO0="); }),
               "AO0=0.5");
+}
+
+TEST_F(ReactingEndings, AFullDiskChangesNothingOfWhatRulesDo) {
+    test::TestDisk disk;
+    test::TempFolder folder;
+    AtWork::begin(reacting(), folder.file("a.run"));
+    read(10);
+    ASSERT_TRUE(driven(7));
+    disk.full = true;
+    ASSERT_TRUE(eventually([&] {
+        read(10);
+        return !engine->recording().problem.empty();
+    }));
+    read(0);
+    EXPECT_TRUE(driven(3)) << "the rule has ended";
+    read(10);
+    EXPECT_TRUE(driven(7));
+    read(99);
+    EXPECT_TRUE(driven(0)) << "and the interlock is in force";
+    disk.full = false;
+}
+
+TEST_F(ReactingEndings, AScreenThatAsksForNothingHoldsUpNothing) {
+    AtWork::begin(reacting());
+    // Nobody fetches reports, requests or alarms for as long as it takes: only the board's own log is looked at.
+    for (int i = 0; i < 20; ++i) {
+        const auto before = log.all().size();
+        read(i % 2 == 0 ? 99 : 0);
+        ASSERT_TRUE(eventually([&] { return log.all().size() > before; })) << i;
+    }
+}
+
+/// A real board on a line, with a heater that is driven at 5 and safe at 2.
+TEST(EngineHangs, TheDriverPutsItsOutputsSafeAndGoesOnAfterwards) {
+    const test::TempFolder folder;
+    test::MadeBoard board(folder.file("port"));
+    const nlohmann::json bench = {
+        {"format", "cruscotto-bench"},
+        {"version", 1},
+        {"name", "Oven"},
+        {"devices",
+         {{{"id", "oven"},
+           {"name", "Oven"},
+           {"kind", "serial-line-board"},
+           {"settings",
+            {{"port", board.port()},
+             {"field-count", 1},
+             {"heartbeat", "L{value:0}\\n"},
+             {"heartbeat-every-s", 0.05},
+             {"outputs", {{"heater", "H{value:0}\\n"}}}}}}}},
+        {"signals",
+         {{{"id", "temperature"}, {"name", "Temperature"}, {"device", "oven"}, {"terminal", "1"}},
+          {{"id", "heater"},
+           {"name", "Heater"},
+           {"device", "oven"},
+           {"terminal", "heater"},
+           {"kind", "analog-output"},
+           {"output", {{"low", 0}, {"high", 9}, {"start", 5}, {"safe", 2}, {"on-return", "start"}}}}}}};
+    const BenchReading read = readBench(bench.dump());
+    ASSERT_TRUE(read.bench) << bench.dump();
+    static std::atomic<bool> hangs;
+    hangs = false;
+    EngineOptions options;
+    // The engine's thread asks for it, again and again while it records.
+    options.wallClock = [] {
+        hangs.wait(true);
+        return std::int64_t{1'700'000'000'000'000'000};
+    };
+    auto started = Engine::startRecorded(*read.bench, folder.file("a.run"), options);
+    ASSERT_TRUE(started.ok()) << started.error().english();
+    const std::unique_ptr<Engine> engine = std::move(started.value());
+    const auto hears = [&](const std::string& bytes) {
+        return eventually([&] { return board.heard().find(bytes) != std::string::npos; });
+    };
+    ASSERT_TRUE(hears("H5\n"));
+    ASSERT_TRUE(hears("L3\n"));
+    board.forget();
+    hangs = true;
+    ASSERT_TRUE(hears("H2\n"));
+    board.forget();
+    const int said = board.said;
+    ASSERT_TRUE(eventually([&] { return board.said > said + 30; }));
+    EXPECT_EQ(board.heard().find('L'), std::string::npos) << "no sign of life of an engine that hangs";
+    hangs = false;
+    hangs.notify_all();
+    ASSERT_TRUE(hears("L"));
+    ASSERT_TRUE(hears("H5\n")) << "what the bench says for a device that is back; it got "
+                               << board.heard().substr(0, 400);
+    EXPECT_TRUE(eventually([&] { return engine->outputState("heater")->value == 5; }));
 }
 
 }  // namespace

@@ -10,6 +10,7 @@
 #include "core/base/units.h"
 #include "core/base/whole_file.h"
 #include "core/chain/common_stages.h"
+#include "devices/link/beat.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
 
@@ -80,7 +81,8 @@ public:
         : LinkDriver(std::move(context), outputsOf(settings)),
           settings_(std::move(settings)),
           link_(makeCanLink(settings_.link)),
-          load_(settings_.link.bitRate) {
+          load_(settings_.link.bitRate),
+          beat_(settings_.heartbeatSeconds) {
         for (std::size_t i = 0; i < settings_.dbc.messages.size(); ++i) {
             const DbcMessage& m = settings_.dbc.messages[i];
             byId_[key(m.id, m.extended)] = i;
@@ -135,6 +137,7 @@ protected:
         setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open; waiting for the first frame."), link_->name()));
         Instant lastFrame = now(), lastDelivered = lastFrame, lastJudged = lastFrame;
         for (Sent& s : sent_) s.due = lastFrame;
+        beat_.begin();
         CanLink::Heard heard;
         while (!stop.stop_requested()) {
             takeOutputs();
@@ -148,6 +151,10 @@ protected:
                     if (!send(s)) return End::lost;
                 }
                 if (s.every.ns > 0) wait = std::min(wait, s.due - t);
+            }
+            if (settings_.heartbeat && mayBeat()) {
+                if (beat_.due(now()) && link_->write(*settings_.heartbeat) == CanLink::Wrote::lost) return End::lost;
+                wait = std::min(wait, beat_.left(now()));
             }
             if (pending_) wait = std::min(wait, deliverEvery - (now() - lastDelivered));
             heard.frames.clear();
@@ -365,6 +372,7 @@ private:
     std::unordered_map<std::uint64_t, std::size_t> byId_;
     std::vector<Known> known_;
     std::vector<Sent> sent_;
+    Beat beat_;
     struct Other {
         std::uint64_t seen = 0;
         std::size_t length = 0;
@@ -404,6 +412,41 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
     return out;
 }
 
+/// "0x701 = 05 every 0.1": an identifier of 3 or 8 hexadecimal digits, and up to 8 bytes.
+Result<CanFrame> heartbeatFrame(const std::string& words, double& everySeconds) {
+    const auto wrong = [] {
+        return failure(
+            "\"heartbeat\": expected is as in 701 = 05 every 0.1: an identifier of 3 or 8 hexadecimal "
+            "digits, up to 8 bytes, and seconds from 0.01 to 3600.");
+    };
+    const auto number = [](const std::string& digits, unsigned long most) -> std::optional<unsigned long> {
+        if (digits.empty() || digits.size() > 8 ||
+            digits.find_first_not_of("0123456789abcdefABCDEF") != std::string::npos)
+            return std::nullopt;
+        const unsigned long v = std::stoul(digits, nullptr, 16);
+        return v <= most ? std::optional(v) : std::nullopt;
+    };
+    constexpr unsigned long shortest = 0x7FF, longest = 0x1FFFFFFF;
+    CanFrame out;
+    std::istringstream in(words);
+    std::string id, is, byte;
+    if (!(in >> id >> is) || is != "=" || (id.size() != 3 && id.size() != 8)) return wrong();
+    const auto identifier = number(id, id.size() == 3 ? shortest : longest);
+    if (!identifier) return wrong();
+    out.id = static_cast<std::uint32_t>(*identifier);
+    out.extended = id.size() == 8;
+    while (in >> byte && byte != "every") {
+        const auto v = number(byte, 0xFF);
+        if (!v || byte.size() != 2 || out.length == 8) return wrong();
+        out.data[out.length++] = static_cast<std::uint8_t>(*v);
+    }
+    std::string every, more;
+    if (byte != "every" || !(in >> every) || in >> more || !parseNumber(every, everySeconds) ||
+        !(everySeconds >= 0.01 && everySeconds <= 3600))
+        return wrong();
+    return out;
+}
+
 }  // namespace
 
 Result<CanSettings> canSettings(const JsonText& json) {
@@ -435,6 +478,12 @@ Result<CanSettings> canSettings(const JsonText& json) {
             return failure("{0}: say when it is sent: every SECONDS, or on change.", name);
         }
         out.sends.push_back(send);
+    }
+    if (const std::string words = settings.word("heartbeat"); !words.empty()) {
+        auto beat = heartbeatFrame(words, out.heartbeatSeconds);
+        if (!beat) return beat.error();
+        if (out.link.listenOnly) return failure("\"heartbeat\": a bus that is only listened to is sent nothing.");
+        out.heartbeat = beat.value();
     }
     std::stringstream ids(settings.word("publish"));
     for (std::string id; std::getline(ids, id, ',');) {
@@ -506,6 +555,13 @@ DeviceKind canKind() {
          CRUSCOTTO_TEXT("One a line: a message of the description, =, every SECONDS or on change. Its signals become "
                         "outputs; it goes out when "
                         "each has a value.")},
+        {"heartbeat",
+         CRUSCOTTO_TEXT("Sign of life"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("A frame sent again and again, for devices that put their outputs to rest without one, as in "
+                        "701 = 05 every 0.1: identifier and bytes in hexadecimal.")},
         {"publish",
          CRUSCOTTO_TEXT("Readings to publish"),
          Type::text,

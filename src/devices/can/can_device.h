@@ -1,5 +1,7 @@
 #pragma once
 
+#include <optional>
+
 #include "devices/can/can_link.h"
 #include "devices/can/dbc.h"
 #include "devices/device_kind.h"
@@ -21,6 +23,8 @@ struct CanSettings {
     std::vector<std::string> publish;  ///< ids of the bench's signals
     std::uint32_t publishId = 0x6A0;   ///< of the first message; the others follow
     double publishSeconds = 0.1;
+    std::optional<CanFrame> heartbeat;  ///< sent again and again as a sign of life
+    double heartbeatSeconds = 0.5;
     bool silenceIsFault = false;  ///< outputs are put to their safe values when no frame comes any more
 };
 Result<CanSettings> canSettings(const JsonText& json);

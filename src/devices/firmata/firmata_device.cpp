@@ -17,7 +17,10 @@ struct FirmataSettings {
     LinkAddress address;
     int samplingMs = 20;
     double registersEvery = 0.1;
+    bool resetAtEnd = false;
 };
+
+constexpr char systemReset = '\xFF';
 
 Result<FirmataSettings> firmataSettings(const JsonText& json) {
     FirmataSettings out;
@@ -28,6 +31,7 @@ Result<FirmataSettings> firmataSettings(const JsonText& json) {
     out.address.line.baud = 57600;
     readLineSettings(settings, out.address.line);
     out.samplingMs = settings.whole("sampling-ms", 20, 1, 16383);
+    out.resetAtEnd = settings.flag("reset-at-end");
     out.registersEvery = settings.number("registers-every-s", 0.1, 0.001, 86400);
     if (auto read = settings.result(); !read) return read.error();
     return out;
@@ -61,13 +65,22 @@ protected:
             CRUSCOTTO_TEXT("{0} went away. Plug it back in; the readings go on by themselves and the gap is kept."),
             link_->name());
     }
-    void finish() override { sendOutputs(); }
+    void finish() override {
+        sendOutputs();
+        if (settings_.resetAtEnd && !replayed_ && !atRest() && sentAny_) {
+            const std::string reset(1, systemReset);
+            tell(WireMessage::Way::sent, reset);
+            (void)link_->write(reset);  // behind the safe values, which hold if it fails
+        }
+    }
     void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
         std::string bytes;
         std::map<int, bool> levels;
         for (const Pin& p : pins_)
             if (const auto it = safe.find(p.what.name); it != safe.end() && p.problem.empty() && !replayed_)
                 bytes += outputBytes(p, it->second, levels);
+        sentAny_ = true;
+        if (settings_.resetAtEnd && !replayed_) bytes += systemReset;
         crash.arm(link_->descriptor(), {bytes});
     }
 
@@ -520,6 +533,7 @@ private:
 
     const FirmataSettings settings_;
     const bool replayed_ = settings_.address.isCapture();  // nobody is there to be asked
+    bool sentAny_ = false;
     const std::unique_ptr<ByteLink> link_;
     firmata::Reader reader_;
     std::vector<Pin> pins_;
@@ -557,6 +571,12 @@ DeviceKind firmataKind() {
          {},
          "0.1",
          CRUSCOTTO_TEXT("A register is a terminal named as in: i2c 0x48 reg 0 i16be")},
+        {"reset-at-end",
+         CRUSCOTTO_TEXT("Reset the board at the end"),
+         Type::flag,
+         {},
+         "false",
+         CRUSCOTTO_TEXT("Behind the safe values, so that its pins are as after power-up instead of held.")},
     };
     kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
     kind.setup = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>&) {

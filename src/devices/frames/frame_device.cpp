@@ -6,6 +6,7 @@
 #include "core/base/number_text.h"
 #include "core/chain/common_stages.h"
 #include "devices/frames/frame_guess.h"
+#include "devices/link/beat.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
@@ -26,7 +27,9 @@ public:
           settings_(std::move(settings)),
           link_(makeByteLink(settings_.address)),
           cutter_(settings_.layout),
-          load_(settings_.address.line) {
+          load_(settings_.address.line),
+          asked_(settings_.askSeconds),
+          beat_(settings_.heartbeat.everySeconds) {
         for (std::size_t i = 0; i < settings_.fields.size(); ++i) {
             const FrameField& f = settings_.fields[i];
             auto scan = std::ranges::find(scans_, f.when, &Scan::when);
@@ -75,17 +78,19 @@ protected:
         goodSinceOpen_ = 0;
         setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open; waiting for the first frame."), link_->name()));
         const std::string question = bytesFor(settings_.ask, 0);
-        Instant nextQuestion = opened_;
+        asked_.begin();
+        beat_.begin();
         std::string bytes;
         while (!stop.stop_requested()) {
             if (!sendOutputs()) return End::lost;
             Duration wait = pending_ ? deliverEvery : pollEvery;
             if (!question.empty()) {
-                if (now() >= nextQuestion) {
-                    if (!send(question)) return End::lost;
-                    nextQuestion = std::max(nextQuestion + seconds(settings_.askSeconds), now());
-                }
-                wait = std::clamp(nextQuestion - now(), milliseconds(1), wait);
+                if (asked_.due(now()) && !send(question)) return End::lost;
+                wait = std::clamp(asked_.left(now()), milliseconds(1), wait);
+            }
+            if (!settings_.heartbeat.bytes.empty() && mayBeat()) {
+                if (beat_.due(now()) && !send(bytesFor(settings_.heartbeat.bytes, beats_++))) return End::lost;
+                wait = std::clamp(beat_.left(now()), milliseconds(1), wait);
             }
             bytes.clear();
             if (link_->read(wait, bytes) == ByteLink::Got::lost) return End::lost;
@@ -264,6 +269,8 @@ private:
     const std::unique_ptr<ByteLink> link_;
     FrameCutter cutter_;
     SerialLoad load_;
+    Beat asked_, beat_;
+    std::uint8_t beats_ = 0;
     std::vector<Scan> scans_;
     std::optional<BoardClock> clock_;
     std::vector<FrameCutter::Piece> pieces_;
@@ -335,6 +342,7 @@ Result<FrameBoardSettings> frameBoardSettings(const JsonText& json) {
     out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
     out.silenceIsFault = settings.flag("silence-is-fault");
     readTemplates(settings, out.ask, out.askSeconds, out.outputs);
+    out.heartbeat = readHeartbeat(settings);
     if (auto read = settings.result(); !read) return read.error();
     return out;
 }

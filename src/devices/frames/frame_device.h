@@ -5,6 +5,7 @@
 #include "devices/device_kind.h"
 #include "devices/frames/frame_format.h"
 #include "devices/link/byte_link.h"
+#include "devices/link/byte_template.h"
 
 namespace cruscotto {
 
@@ -22,6 +23,7 @@ struct FrameBoardSettings {
     bool silenceIsFault = false;  ///< also of a board that is not asked
     std::string ask;              ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
+    Heartbeat heartbeat;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
 };
 Result<FrameBoardSettings> frameBoardSettings(const JsonText& json);

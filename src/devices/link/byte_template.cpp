@@ -119,6 +119,15 @@ void readTemplates(SettingsReader& settings, std::string& ask, double& askSecond
             settings.fail(failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english()));
 }
 
+Heartbeat readHeartbeat(SettingsReader& settings) {
+    Heartbeat out;
+    out.bytes = settings.word("heartbeat");
+    if (auto checked = checkByteTemplate(out.bytes); !checked)
+        settings.fail(failure("\"heartbeat\" cannot be sent. {0}", checked.error().english()));
+    out.everySeconds = settings.number("heartbeat-every-s", out.everySeconds, 0.01, 3600);
+    return out;
+}
+
 SettingInfo silenceSettingInfo() {
     return {"silence-is-fault",
             CRUSCOTTO_TEXT("Silence is a fault"),
@@ -162,6 +171,14 @@ std::vector<SettingInfo> templateSettingInfos() {
          "",
          CRUSCOTTO_TEXT("One a line: a name, =, and what is sent when it is set, as in heater = H{value:0}\\n. Binary: "
                         "{u8}, {u16le}, {i16be}, {f32le} ...")},
+        {"heartbeat",
+         CRUSCOTTO_TEXT("Sign of life"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("For a board that puts its outputs to rest without one: what to send again and again, as in "
+                        "K\\n or L{u8}\\n with a number that counts.")},
+        {"heartbeat-every-s", CRUSCOTTO_TEXT("Sign of life every, in s"), Type::number, {}, "0.5", {}},
     };
 }
 

@@ -25,6 +25,14 @@ std::string bytesFor(const std::string& written, double value);
 /// What a device's settings say of asking and of outputs: "ask", "ask-every-s" and "outputs" (templates by terminal).
 void readTemplates(SettingsReader& settings, std::string& ask, double& askSeconds,
                    std::map<std::string, std::string>& outputs);
+/// What is sent again and again so that the device knows that somebody watches over it: a byte template whose value
+/// counts from 0 to 255 and begins again. Empty: nothing is.
+struct Heartbeat {
+    std::string bytes;
+    double everySeconds = 0.5;
+};
+/// "heartbeat" and "heartbeat-every-s".
+Heartbeat readHeartbeat(SettingsReader& settings);
 /// Those settings, for a kind's editor.
 std::vector<SettingInfo> templateSettingInfos();
 /// The setting "silence-is-fault": of a board that speaks by itself, that it should never be silent.

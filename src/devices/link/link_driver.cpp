@@ -3,6 +3,7 @@
 #include "core/base/guarded.h"
 
 #include <algorithm>
+#include <chrono>
 
 namespace cruscotto {
 
@@ -105,6 +106,19 @@ void LinkDriver::partIsBack(const std::set<std::string>& outputs) {
     sink_->report(status_);
 }
 
+void LinkDriver::lookAtOverseer() {
+    if (!context_.pulse || stop_.stop_requested()) return;
+    const auto t = std::chrono::steady_clock::now().time_since_epoch();
+    const bool lives = std::chrono::nanoseconds(t).count() - *context_.pulse <= DeviceContext::longestHang;
+    if (std::exchange(overseen_, lives) == lives) return;
+    if (lives) return partIsBack(std::exchange(unwatched_, {}));
+    {
+        const Lock lock(outputMutex_);
+        std::ranges::set_difference(outputNames_, failedParts_, std::inserter(unwatched_, unwatched_.end()));
+    }
+    partFails(unwatched_);
+}
+
 void LinkDriver::setParameter(const std::string& key, const std::string& value) {
     {
         const Lock lock(outputMutex_);
@@ -114,6 +128,7 @@ void LinkDriver::setParameter(const std::string& key, const std::string& value) 
 }
 
 std::vector<std::pair<std::string, double>> LinkDriver::dueOutputs() {
+    lookAtOverseer();
     std::vector<std::pair<std::string, double>> due;
     std::map<std::string, double> ready;
     {

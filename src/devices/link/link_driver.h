@@ -77,8 +77,11 @@ protected:
     [[nodiscard]] bool wireOpen() const { return context_.wire && context_.wire->isOpen(); }
     void tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields = {}, Text problem = {});
     void tellAt(Instant at, WireMessage::Way way, std::string bytes, std::vector<WireField> fields, Text problem);
-    /// What outputs have been set to since the last time, of each only the newest value.
+    /// What outputs have been set to since the last time, of each only the newest value. To be asked for at least ten
+    /// times a second: it also notices when whoever sets them does not go on.
     [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
+    /// A sign of life may be sent, for devices that put their outputs to rest without one.
+    [[nodiscard]] bool mayBeat() const { return !atRest() && overseen_; }
     /// What came of writing a parameter: what was done, or why not.
     struct Written {
         Text done{};
@@ -124,6 +127,7 @@ private:
     };
     /// Outputs that are driven are put to their safe values, and stay there until allowOutputs().
     void fallSafe(const std::set<std::string>* only = nullptr);
+    void lookAtOverseer();
     std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
     std::map<std::string, double> safe_ GUARDED_BY(outputMutex_);
     std::set<std::string> held_ GUARDED_BY(outputMutex_);  // they take nothing until allowOutputs()
@@ -135,10 +139,12 @@ private:
     DeviceStatus status_;
     Instant lastReport_;
     Duration retry_;
+    bool overseen_ = true;
     std::deque<ScanBuffer> scans_;
     CrashSend crash_;
     std::map<std::string, double> ready_;  // what crash_ holds
     std::set<std::string> failedParts_;    // their outputs
+    std::set<std::string> unwatched_;      // those that are safe because nobody watches over them
 };
 
 }  // namespace cruscotto

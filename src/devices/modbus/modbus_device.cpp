@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "core/base/number_text.h"
+#include "devices/link/beat.h"
 #include "devices/link/link_driver.h"
 #include "devices/modbus/modbus_identity.h"
 #include "devices/modbus/modbus_settings.h"
@@ -57,7 +58,8 @@ public:
           settings_(std::move(settings)),
           link_(makeByteLink(settings_.address)),
           replies_(settings_.framing),
-          atTerminals_(askedAtTerminals(settings_.rack, requests)) {
+          atTerminals_(askedAtTerminals(settings_.rack, requests)),
+          beat_(settings_.heartbeat ? settings_.heartbeat->everySeconds : 1) {
         for (const ModbusRead& read : planReads(settings_.points, settings_.mostGap)) addRead(read);
         for (const RackModule::Setting& s : settings_.rack.settings) {
             DeviceParameter p;
@@ -109,18 +111,21 @@ protected:
             // A capture that began later does not hold it.
             if (said == Outcome::nothing && !settings_.address.isCapture()) return nobodyAnswers();
         }
-        if (!readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+        if (!armWatchdogs(stop) || !readParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
         // What is set up at a terminal takes effect by itself; what the device's settings want waits for a word.
         if (!atRest() && !settings_.address.isCapture())
             for (const DeviceParameter& p : status().parameters)
                 if (p.problem.empty() && atTerminals_.contains(p.key) && p.there != p.wanted)
                     setParameter(p.key, p.wanted.value_or(""));
         while (!stop.stop_requested()) {
-            if (!sendOutputs(stop) || !writeParameters(stop)) return stop.stop_requested() ? End::stopped : End::lost;
+            if (!sendOutputs(stop) || !beat(stop) || !writeParameters(stop))
+                return stop.stop_requested() ? End::stopped : End::lost;
             reportSometimes();
             auto next = std::ranges::min_element(reads_, {}, &Read::due);
             if (next == reads_.end() || next->due > now()) {
-                if (!idle(next == reads_.end() ? milliseconds(100) : next->due - now())) return End::lost;
+                Duration rest = next == reads_.end() ? milliseconds(100) : next->due - now();
+                if (settings_.heartbeat && mayBeat()) rest = std::min(rest, beat_.left(now()));
+                if (!idle(rest)) return End::lost;
                 continue;
             }
             if (!ask(*next, stop)) return stop.stop_requested() ? End::stopped : End::lost;
@@ -416,6 +421,10 @@ private:
         } else if (const auto& refused = status().outputProblems; !refused.empty()) {
             setLive(text(CRUSCOTTO_TEXT("The output {0} did not go through: {1}."), refused.begin()->first,
                          refused.begin()->second.english()));
+        } else if (!watchdogProblem_.empty()) {
+            setLive(text(CRUSCOTTO_TEXT("{0} answers, but its own watch over the outputs is not set: {1}. Without it "
+                                        "they stay as they are if this program is killed."),
+                         link_->name(), watchdogProblem_.english()));
         } else if (!problem.empty()) {
             setLive(text(CRUSCOTTO_TEXT("{0} answers, but not everything is well: {1}. The rest goes on."),
                          link_->name(), problem.english()));
@@ -446,6 +455,29 @@ private:
             return text(CRUSCOTTO_TEXT("it was set to {0} and reads back {1}"), shortNumber(value),
                         shortNumber(modbusValue(p, there.data())));
         return std::nullopt;
+    }
+
+    /// Tells the units after how long to put their outputs to rest. False if the link is lost.
+    bool armWatchdogs(const std::stop_token& stop) {
+        watchdogProblem_ = {};
+        beat_.begin();
+        if (atRest() || settings_.address.isCapture()) return true;
+        for (const ModbusWrite& w : settings_.watchdogs) {
+            bool lost = false;
+            if (const auto problem = write(w.point, w.values[0], stop, lost)) watchdogProblem_ = *problem;
+            if (lost) return false;
+        }
+        return true;
+    }
+    /// The sign of life, where one is due. False if the link is lost.
+    bool beat(const std::stop_token& stop) {
+        if (!settings_.heartbeat || !mayBeat() || settings_.address.isCapture() || !beat_.due(now())) return true;
+        const ModbusWrite& w = *settings_.heartbeat;
+        Reply reply = exchange(w.point.unit, writePdu(w.point, w.values[beats_++ % w.values.size()]), stop);
+        tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
+        if (reply.outcome == Outcome::lost) return false;
+        if (settings_.watchdogs.empty()) watchdogProblem_ = reply.problem;
+        return true;
     }
 
     bool sendOutputs(const std::stop_token& stop) {
@@ -553,6 +585,9 @@ private:
     std::vector<Read> reads_;
     std::map<int, Health> units_;
     std::uint16_t transaction_ = 0;
+    Beat beat_;
+    std::size_t beats_ = 0;
+    Text watchdogProblem_;
     Instant lastReply_;
     double tookNs_ = 0;
 };
@@ -615,6 +650,21 @@ DeviceKind modbusKind() {
                              {"as usual there", "tcp", "rtu"},
                              "as usual there",
                              CRUSCOTTO_TEXT("A converter that hands serial frames on to the network takes rtu.")});
+    kind.settings.push_back({"watchdog",
+                             CRUSCOTTO_TEXT("Outputs rest without requests"),
+                             Type::text,
+                             {},
+                             "",
+                             CRUSCOTTO_TEXT("The register in which the device takes its own time-out, and the time in "
+                                            "its unit, as in holding 4128 = 20; several with commas. Written before "
+                                            "any output.")});
+    kind.settings.push_back({"heartbeat",
+                             CRUSCOTTO_TEXT("Sign of life"),
+                             Type::text,
+                             {},
+                             "",
+                             CRUSCOTTO_TEXT("Values written again and again, in turn, as in holding 4129 = 1 2 every "
+                                            "0.5. It stops when the program does.")});
     kind.settings.push_back({"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "0.5", {}});
     kind.settings.push_back(
         {"most-gap",

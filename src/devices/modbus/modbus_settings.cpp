@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <sstream>
 
 #include "core/base/number_text.h"
 #include "core/base/units.h"
@@ -24,6 +25,39 @@ ModbusFraming usualFraming(const LinkAddress& address) {
         }
     }
     return address.line.port.empty() ? ModbusFraming::tcp : ModbusFraming::rtu;
+}
+/// "holding 4129 = 20", of the heartbeat "unit 2 holding 4129 = 1 2 every 0.5".
+Result<ModbusWrite> modbusWrite(const char* key, const std::string& words, bool again) {
+    const auto wrong = [&] {
+        return again ? failure("\"{0}\": expected is as in holding 4129 = 1 2 every 0.5.", key)
+                     : failure("\"{0}\": expected is as in holding 4128 = 20.", key);
+    };
+    ModbusWrite out;
+    const std::size_t is = words.find('=');
+    if (is == std::string::npos) return wrong();
+    auto point = modbusPoint(key, words.substr(0, words.find_last_not_of(' ', is - 1) + 1));
+    if (!point) return point.error();
+    out.point = std::move(point.value());
+    if (out.point.table != ModbusTable::holding && out.point.table != ModbusTable::coil)
+        return failure("\"{0}\": only holding registers and coils can be written.", key);
+    std::istringstream rest(words.substr(is + 1));
+    bool every = false;
+    constexpr std::size_t mostValues = 16;
+    for (std::string word; rest >> word;) {
+        double v = 0;
+        if (again && word == "every" && !every)
+            every = true;
+        else if (!parseNumber(word, v) || (every && out.everySeconds != 0) || out.values.size() == mostValues)
+            return wrong();
+        else if (every)
+            out.everySeconds = v;
+        else
+            out.values.push_back(v);
+    }
+    if (out.values.empty() || (!again && out.values.size() != 1)) return wrong();
+    if (again && !(out.everySeconds >= 0.01 && out.everySeconds <= 3600))
+        return failure("\"{0}\": \"every\" takes seconds, 0.01 to 3600.", key);
+    return out;
 }
 }  // namespace
 
@@ -70,6 +104,19 @@ Result<ModbusSettings> modbusSettings(const JsonText& json) {
         if (p.everySeconds == 0) p.everySeconds = every;
     }
     out.wanted = settings.pairs("parameters", 4096);
+    std::stringstream watchdogs(settings.word("watchdog"));
+    for (std::string words; std::getline(watchdogs, words, ',');) {
+        auto write = modbusWrite("watchdog", words, false);
+        if (!write) return write.error();
+        out.watchdogs.push_back(std::move(write.value()));
+    }
+    if (const std::string words = settings.word("heartbeat"); !words.empty()) {
+        auto write = modbusWrite("heartbeat", words, true);
+        if (!write) return write.error();
+        out.heartbeat = std::move(write.value());
+    }
+    for (ModbusWrite& w : out.watchdogs) w.point.unit = w.point.unit < 0 ? unit : w.point.unit;
+    if (out.heartbeat && out.heartbeat->point.unit < 0) out.heartbeat->point.unit = unit;
     if (auto read = settings.result(); !read) return read.error();
     return out;
 }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -11,6 +12,13 @@
 #include "devices/terminal_setup.h"
 
 namespace cruscotto {
+
+/// Something written to a unit by the driver itself.
+struct ModbusWrite {
+    ModbusPoint point;
+    std::vector<double> values;
+    double everySeconds = 0;
+};
 
 /// What the kind "modbus" is set to in a bench.
 struct ModbusSettings {
@@ -23,6 +31,10 @@ struct ModbusSettings {
     std::map<std::string, std::string> wanted;  ///< of the modules' settings
     double timeoutSeconds = 0.5;
     std::size_t mostGap = 8;
+    /// Written when the link has opened, before any output: after how long without requests units put their outputs to
+    /// rest by themselves.
+    std::vector<ModbusWrite> watchdogs;
+    std::optional<ModbusWrite> heartbeat;  ///< its values are written in turn
 };
 Result<ModbusSettings> modbusSettings(const JsonText& json);
 /// The terminals that these settings make; none where they do not read.

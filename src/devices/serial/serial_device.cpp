@@ -4,6 +4,7 @@
 #include <map>
 
 #include "core/base/number_text.h"
+#include "devices/link/beat.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
@@ -37,7 +38,9 @@ public:
         : LinkDriver(std::move(context), namesOf(settings.outputs)),
           settings_(std::move(settings)),
           line_(settings_.line),
-          load_(line_) {
+          load_(line_),
+          asked_(settings_.askSeconds),
+          beat_(settings_.heartbeat.everySeconds) {
         if (!settings_.stamp.empty()) clock_.emplace(settings_.stampBits, settings_.stampSeconds);
     }
 
@@ -72,17 +75,19 @@ protected:
                                            line_.port, line_.baud));
         std::string bytes;
         const std::string question = bytesFor(settings_.ask, 0);
-        Instant nextQuestion = lastByte;
+        asked_.begin();
+        beat_.begin();
         while (!stop.stop_requested()) {
             bytes.clear();
             if (!sendOutputs()) return End::lost;
             Duration wait = pollEvery;
             if (!question.empty()) {
-                if (now() >= nextQuestion) {
-                    if (!send(question)) return End::lost;
-                    nextQuestion = std::max(nextQuestion + seconds(settings_.askSeconds), now());
-                }
-                wait = std::clamp(nextQuestion - now(), milliseconds(1), pollEvery);
+                if (asked_.due(now()) && !send(question)) return End::lost;
+                wait = std::clamp(asked_.left(now()), milliseconds(1), wait);
+            }
+            if (!settings_.heartbeat.bytes.empty() && mayBeat()) {
+                if (beat_.due(now()) && !send(bytesFor(settings_.heartbeat.bytes, beats_++))) return End::lost;
+                wait = std::clamp(beat_.left(now()), milliseconds(1), wait);
             }
             if (port_.read(wait, bytes) == SerialPort::Got::lost) return End::lost;
             const Instant t = now();
@@ -276,6 +281,8 @@ private:
     SerialPort port_;      // the run thread's, but for wake()
     SerialSettings line_;  // as it is open, with the speed that was found
     SerialLoad load_;
+    Beat asked_, beat_;
+    std::uint8_t beats_ = 0;
     LineSplitter splitter_;
     WireLines wire_;
     LineHealth health_;
@@ -314,6 +321,7 @@ Result<SerialLineSettings> serialLineSettings(const JsonText& json) {
     out.silenceSeconds = settings.number("silence-s", 3, 0.1, 1e6);
     out.silenceIsFault = settings.flag("silence-is-fault");
     readTemplates(settings, out.ask, out.askSeconds, out.outputs);
+    out.heartbeat = readHeartbeat(settings);
     out.stamp = settings.word("stamp");
     out.stampBits = settings.oneOf("stamp-bits", 32, {16, 32});
     out.stampSeconds = settings.number("stamp-unit-s", 0.001, 1e-7, 1);

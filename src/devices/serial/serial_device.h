@@ -3,6 +3,7 @@
 #include <map>
 
 #include "devices/device_kind.h"
+#include "devices/link/byte_template.h"
 #include "devices/link/serial_port.h"
 #include "devices/serial/line_format.h"
 
@@ -19,6 +20,7 @@ struct SerialLineSettings {
     bool silenceIsFault = false;  ///< also of a board that is not asked
     std::string ask;              ///< a byte template that is sent every so often; empty: the board speaks by itself
     double askSeconds = 1;
+    Heartbeat heartbeat;
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
     std::string stamp;                           ///< the field that is the board's own time; empty: none
     int stampBits = 32;                          ///< it begins again from 0 behind so many

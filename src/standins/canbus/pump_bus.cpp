@@ -115,6 +115,8 @@ private:
         if (line == "C") return std::exchange(open_, false) ? "\r" : "\a";
         if (line[0] == 'S') return line.size() == 2 && !open_ ? "\r" : "\a";
         if (line == "V") return "V1013\r";
+        if (line == "t701105" && open_)
+            bus_.beatNs_ = std::chrono::steady_clock::now().time_since_epoch() / std::chrono::nanoseconds(1);
         if (line.starts_with("t3004") && line.size() == 13 && open_) {
             bus_.askedSpeed_ = static_cast<double>(std::strtoul(line.substr(5, 2).c_str(), nullptr, 16) +
                                                    256 * std::strtoul(line.substr(7, 2).c_str(), nullptr, 16)) /
@@ -132,6 +134,12 @@ private:
 
 StandInHost::Begin PumpBus::begin() {
     return [this] { return std::make_unique<PumpBusTalk>(*this); };
+}
+
+double PumpBus::askedSpeed() const {
+    const std::int64_t now = std::chrono::steady_clock::now().time_since_epoch() / std::chrono::nanoseconds(1);
+    constexpr std::int64_t longest = 500'000'000;
+    return beatNs_ != 0 && now - beatNs_ > longest ? 0 : askedSpeed_.load();
 }
 
 std::vector<std::string> PumpBus::told() const {

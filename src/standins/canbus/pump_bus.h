@@ -32,7 +32,8 @@ public:
     PumpBusFaults faults;
     /// What the adapter has been told, without line ends, oldest first.
     [[nodiscard]] std::vector<std::string> told() const;
-    [[nodiscard]] double askedSpeed() const { return askedSpeed_; }
+    /// 0 half a second after the last sign of life, 0x701 with the byte 05, where there was one.
+    [[nodiscard]] double askedSpeed() const;
     [[nodiscard]] std::uint64_t sent() const { return sent_; }
     /// The values that the n-th frame of each message carries.
     static double speed(std::uint64_t n);
@@ -44,6 +45,7 @@ private:
     friend class PumpBusTalk;
     const double rate_;  // times as fast
     std::atomic<double> askedSpeed_{0};
+    std::atomic<std::int64_t> beatNs_{0};  // steady clock; 0: there was none
     std::atomic<std::uint64_t> sent_{0};
     mutable Mutex mutex_;
     std::deque<std::string> told_ GUARDED_BY(mutex_);

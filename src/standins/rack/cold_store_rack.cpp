@@ -173,7 +173,7 @@ StandInHost::Begin ColdStoreRack::onSerial() {
 
 bool ColdStoreRack::relay(int n) const {
     const Lock lock(mutex_);
-    return relays_.at(static_cast<std::size_t>(n));
+    return relays_.at(static_cast<std::size_t>(n)) && !ranOut();
 }
 std::uint16_t ColdStoreRack::holding(int address) const {
     const Lock lock(mutex_);
@@ -201,7 +201,13 @@ int ColdStoreRack::codeNow(int input) const {
     return static_cast<int>(std::lround(volts * 2764.8));
 }
 
+bool ColdStoreRack::ranOut() const {
+    const auto still = std::chrono::steady_clock::now() - lived_;
+    return holding_[17] > 0 && still > std::chrono::milliseconds(holding_[17]);
+}
+
 void ColdStoreRack::live() {
+    if (ranOut()) relays_.fill(false);
     const auto now = std::chrono::steady_clock::now();
     const double dt = std::chrono::duration<double>(now - lived_).count();
     lived_ = now;

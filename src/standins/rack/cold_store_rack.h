@@ -31,7 +31,8 @@ struct RackFaults {
 /// slot 1 eight analog inputs (rooms 1 to 4, outdoors, evaporator, suction and discharge pressure; -27648 to 27648 for
 /// -10 to 10 V), in slot 2 sixteen digital inputs (doors; the fifth is the contact of compressor 1), in slot 3 eight
 /// relays (compressors, fans, lamps), in slot 4 two counters (energy, water). Input registers 0 to 7 and 8 to 11,
-/// discrete inputs 0 to 15, coils 0 to 7, holding registers 0 to 15 (types and filters), 16, 17, 18 and 19. From
+/// discrete inputs 0 to 15, coils 0 to 7, holding registers 0 to 15 (types and filters), 16, 17 (the relays open when
+/// nothing is asked for so many ms; 0: never), 18 and 19. From
 /// holding register 100 on stand numbers in every layout, to try them. Registers 12 to 19 of the inputs do not exist.
 class ColdStoreRack {
 public:
@@ -57,6 +58,8 @@ public:
 private:
     /// Room 1 cools while compressor 1 runs, and warms up while it does not.
     void live() HOLDING(mutex_);
+    /// Its watchdog, holding register 17 in ms, has run out since the last request.
+    [[nodiscard]] bool ranOut() const HOLDING(mutex_);
     [[nodiscard]] int codeNow(int input) const HOLDING(mutex_);
     [[nodiscard]] std::string whatItIs(int group, int from) const;
     const int unit_;

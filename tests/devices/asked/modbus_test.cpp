@@ -630,5 +630,74 @@ TEST(Modbus, TalksWithAServerThatIsNotOurs) {
     listener.stop();
 }
 
+TEST(Modbus, ItsOwnWatchOpensTheRelaysWhenNobodyAsksAnyMore) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    {
+        RackListener listener(settingsFor(*host, {{"fan", "coil 2 out"}, {"room", "input 0 i16"}},
+                                          {{"watchdog", "holding 17 = 300"}, {"every-s", 0.02}}));
+        listener.device().setOutput("fan", 1);
+        ASSERT_TRUE(eventually([&] { return rack.relay(2) && listener.count("room") > 20; }));
+        EXPECT_EQ(rack.holding(17), 300);
+        EXPECT_TRUE(rack.relay(2)) << "each request is a sign of life";
+    }
+    // Without safe values nothing is sent at the end: as if it had been killed.
+    EXPECT_TRUE(eventually([&] { return !rack.relay(2); }));
+}
+
+TEST(Modbus, AWatchThatCannotBeSetIsSaid) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    RackListener listener(
+        settingsFor(*host, {{"room", "input 0 i16"}}, {{"watchdog", "holding 500 = 300"}, {"every-s", 0.02}}));
+    EXPECT_TRUE(eventually([&] {
+        return listener.status().sentence.english().find("its own watch over the outputs is not set") !=
+               std::string::npos;
+    }));
+    EXPECT_EQ(listener.status().state, LinkState::live);
+}
+
+TEST(Modbus, TheSignOfLifeGoesOnWhileSomebodyWatchesAndSafeValuesFollowWhenNobodyDoes) {
+    ColdStoreRack rack;
+    const auto host = hosted(StandInHost::onLoopback(rack.onTcp()));
+    RackListener listener(settingsFor(*host,
+                                      {{"fan", "coil 2 out"}, {"set", "holding 9 u16 out"}, {"room", "input 0 i16"}},
+                                      {{"heartbeat", "holding 19 = 1 2 3 every 0.01"}, {"every-s", 0.02}}));
+    listener.device().setSafeValues({{"set", 3}, {"fan", 0}});
+    listener.device().setOutput("set", 70);
+    listener.device().setOutput("fan", 1);
+    ASSERT_TRUE(eventually([&] { return rack.holding(9) == 70 && rack.relay(2); }));
+    for (const int v : {3, 1, 2}) ASSERT_TRUE(eventually([&] { return rack.holding(19) == v; })) << v;
+    listener.hang(true);
+    ASSERT_TRUE(eventually([&] { return rack.holding(9) == 3 && !rack.relay(2); }));
+    ASSERT_EQ(listener.status().fallen, (std::set<std::string>{"fan", "set"}));
+    rack.setHolding(19, 77);
+    const std::size_t read = listener.count("room");
+    ASSERT_TRUE(eventually([&] { return listener.count("room") > read + 10; })) << "it is read on";
+    EXPECT_EQ(rack.holding(19), 77) << "there is nobody whose life could be told";
+    listener.device().setOutput("fan", 1);  // decided before that was known
+    listener.hang(false);
+    ASSERT_TRUE(eventually([&] { return rack.holding(19) < 4 && listener.status().fallen.empty(); }));
+    EXPECT_FALSE(rack.relay(2));
+    listener.device().allowOutputs(listener.status().fellSafe);
+    listener.device().setOutput("fan", 1);
+    EXPECT_TRUE(eventually([&] { return rack.relay(2); }));
+}
+
+TEST(Modbus, AWrongWatchOrSignOfLifeIsRefused) {
+    const auto refused = [](const json& more) {
+        json settings{{"address", "127.0.0.1:1"}};
+        settings.update(more);
+        return !deviceKind("modbus")->check(jsonText(settings)).ok();
+    };
+    EXPECT_FALSE(refused({{"watchdog", "holding 17 = 300, unit 2 coil 4 = 1"}}));
+    EXPECT_FALSE(refused({{"heartbeat", "unit 2 holding 17 = 0 1 every 0.5"}}));
+    for (const char* wrong : {"holding 17", "holding = 3", "input 4 = 3", "holding 17 = ", "holding 17 = 1 2", "= 3"})
+        EXPECT_TRUE(refused({{"watchdog", wrong}})) << wrong;
+    for (const char* wrong : {"holding 17 = 1", "holding 17 = every 1", "holding 17 = 1 every 0",
+                              "discrete 1 = 1 every 1", "holding 17 = 1 every 1 2", "holding 17 = 1 every every"})
+        EXPECT_TRUE(refused({{"heartbeat", wrong}})) << wrong;
+}
+
 }  // namespace
 }  // namespace cruscotto::modbus_test

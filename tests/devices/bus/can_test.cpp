@@ -305,5 +305,25 @@ TEST(CanSettings, WhatIsMissingIsSaid) {
     EXPECT_EQ(says({{"address", "can0"}, {"bit-rate", 83333}}), "") << "an interface of the kernel's has any rate";
 }
 
+TEST_F(Can, ASignOfLifeIsSentWhileSomebodyWatches) {
+    BusListener listener(settings({{"send", {{"Wanted", "on change"}}}, {"heartbeat", "701 = 05 every 0.05"}}));
+    listener.device().setOutput("Wanted.WantedSpeed", 1200);
+    listener.device().setOutput("Wanted.Enable", 1);
+    ASSERT_TRUE(eventually([&] { return bus.askedSpeed() == 1200; }));
+    const auto beats = [&] { return std::ranges::count(bus.told(), "t701105"); };
+    ASSERT_TRUE(eventually([&] { return beats() > 5; }));
+    // No safe values here: it is the device that puts its output to rest.
+    listener.hang(true);
+    EXPECT_TRUE(eventually([&] { return bus.askedSpeed() == 0; }));
+}
+
+TEST_F(Can, AWrongSignOfLifeIsRefused) {
+    for (const char* wrong :
+         {"701", "701 = 05", "8FF = 05 every 1", "701 = 5 every 1", "701 = 05 every 0", "70 = 05 every 1",
+          "701 = 00 00 00 00 00 00 00 00 00 every 1", "701 = 05 every 1 1", "FFFFFFFF = 05 every 1"})
+        EXPECT_FALSE(deviceKind("can")->check(jsonText(settings({{"heartbeat", wrong}}))).ok()) << wrong;
+    EXPECT_TRUE(deviceKind("can")->check(jsonText(settings({{"heartbeat", "18FEF100 = every 0.1"}}))).ok());
+}
+
 }  // namespace
 }  // namespace cruscotto::can_test

@@ -117,5 +117,23 @@ TEST(SafeOutputs, BytesWithoutALineEndAreNoReadings) {
     EXPECT_TRUE(eventually([&] { return d.listener->quiet() == std::vector<std::string>{"1"}; }));
 }
 
+TEST(SafeOutputs, WithNobodyWhoWatchesTheSignOfLifeEndsAndTheOutputIsSafe) {
+    Driven d({{"heartbeat", "L{value:0}\\n"}, {"heartbeat-every-s", 0.01}});
+    ASSERT_TRUE(d.hears("H5\n"));
+    ASSERT_TRUE(d.hears("L0\n"));
+    ASSERT_TRUE(d.hears("L11\n")) << "it counts";
+    d.listener->hang(true);
+    ASSERT_TRUE(d.fell(1));
+    ASSERT_TRUE(d.hears("H2\n"));
+    d.board.forget();
+    const int said = d.board.said;
+    ASSERT_TRUE(eventually([&] { return d.board.said > said + 20; }));
+    EXPECT_EQ(d.board.heard(), "") << "no sign of life of nobody";
+    d.listener->hang(false);
+    ASSERT_TRUE(d.hears("L"));
+    EXPECT_TRUE(eventually([&] { return d.listener->status().fallen.empty(); }));
+    EXPECT_EQ(d.board.heard().find("H5"), std::string::npos);
+}
+
 }  // namespace
 }  // namespace cruscotto::safe_outputs_test
