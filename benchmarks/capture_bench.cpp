@@ -8,6 +8,7 @@
 
 #include "benchmarks/beside.h"
 #include "benchmarks/wide_bench.h"
+#include "core/bench/control_file.h"
 #include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"
 #include "core/chain/common_stages.h"
@@ -254,60 +255,69 @@ private:
     std::atomic<std::int64_t> sent_{0};
 };
 
+/// So many million samples a second, and the probe.
+Bench probedBench(double million) {
+    Bench bench = wideBench(std::max(1.0, million * 1e6 / channels));
+    bench = withDevice(bench, {"probe", "Probe", "probe", "", ""});
+    SignalSpec in, out;
+    in.id = in.name = "probe-in";
+    in.device = out.device = "probe";
+    in.terminal = "in";
+    out.id = out.name = "probe-out";
+    out.terminal = "out";
+    out.kind = ChannelKind::analogOutput;
+    out.output = OutputSpec{};
+    return withSignal(withSignal(bench, in), out);
+}
+
+/// Ten seconds of the bench, recorded in real time; what the probe found in the last eight of them, in milliseconds.
+void probe(benchmark::State& state, const Bench& bench, std::vector<double>& found,
+           const std::function<std::unique_ptr<Device>()>& make) {
+    EngineOptions options;
+    DeviceKind probe;
+    probe.key = "probe";
+    probe.check = [](const JsonText&) -> Result<void> { return {}; };
+    probe.make = [&](const auto&, const auto&, const auto&) { return make(); };
+    std::vector<DeviceKind> kinds = deviceKinds();
+    kinds.push_back(probe);
+    options.kinds = std::make_shared<const DeviceKinds>(std::move(kinds));
+    auto engine = Engine::startRecorded(bench, scratch("latency.run"), options);
+    if (!engine) return state.SkipWithError("start");
+    std::this_thread::sleep_for(std::chrono::seconds(2));  // the memory is touched for the first time
+    const std::uint64_t before = engine.value()->measuredBytes();
+    const std::size_t skipped = found.size();
+    std::this_thread::sleep_for(std::chrono::seconds(8));
+    const double rate = static_cast<double>(engine.value()->measuredBytes() - before) / 2 / 8e6;
+    engine.value()->stop();
+    found.erase(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(skipped));
+    state.counters["M samples/s"] = rate;
+    state.counters["lost"] = static_cast<double>(engine.value()->lostSamples() + engine.value()->recording().lost);
+}
+
+void tellTimes(benchmark::State& state, std::vector<double> ms) {
+    std::sort(ms.begin(), ms.end());
+    const auto at = [&](double p) {
+        return ms.empty() ? 0 : ms[static_cast<std::size_t>(p * static_cast<double>(ms.size() - 1))];
+    };
+    state.counters["p50 ms"] = at(0.5);
+    state.counters["p99 ms"] = at(0.99);
+    state.counters["worst ms"] = at(1);
+    state.counters["n"] = static_cast<double>(ms.size());
+}
+
 /// From a block's arrival to the output it causes, in milliseconds, while so many million samples a second are recorded
 /// in real time; -1: half of the most that was captured in this run.
 void ruleLatency(benchmark::State& state) {
     const double million = state.range(0) >= 0 ? static_cast<double>(state.range(0)) : reached("capture") * 0.5e-6;
     if (million == 0 && state.range(0) < 0) return state.SkipWithError("run capture too");
     std::vector<double> latencies;
-    std::uint64_t lost = 0;
-    double rate = 0;
-    for (auto _ : state) {
-        Bench bench = wideBench(std::max(1.0, million * 1e6 / channels));
-        bench = withDevice(bench, {"probe", "Probe", "probe", "", ""});
-        SignalSpec in, out;
-        in.id = in.name = "probe-in";
-        in.device = out.device = "probe";
-        in.terminal = "in";
-        out.id = out.name = "probe-out";
-        out.terminal = "out";
-        out.kind = ChannelKind::analogOutput;
-        out.output = OutputSpec{};
-        bench = withSignal(withSignal(bench, in), out);
-        // As a guard door's contact holds a drive.
-        bench = withRule(bench, ruleFromText(bench, R"({"id": "guard", "when": {"is": "above", "signal": "probe-in",
-            "level": 0.5}, "then": [{"do": "hold", "output": "probe-out", "value": 1}]})")
-                                    .value());
-        EngineOptions options;
-        DeviceKind probe;
-        probe.key = "probe";
-        probe.check = [](const JsonText&) -> Result<void> { return {}; };
-        probe.make = [&](const auto&, const auto&, const auto&) { return std::make_unique<Probe>(latencies); };
-        std::vector<DeviceKind> kinds = deviceKinds();
-        kinds.push_back(probe);
-        options.kinds = std::make_shared<const DeviceKinds>(std::move(kinds));
-        auto engine = Engine::startRecorded(bench, scratch("latency.run"), options);
-        if (!engine) return state.SkipWithError("start");
-        std::this_thread::sleep_for(std::chrono::seconds(2));  // the memory is touched for the first time
-        const std::uint64_t before = engine.value()->measuredBytes();
-        const std::size_t skipped = latencies.size();
-        std::this_thread::sleep_for(std::chrono::seconds(8));
-        rate = static_cast<double>(engine.value()->measuredBytes() - before) / 2 / 8e6;
-        engine.value()->stop();
-        lost = engine.value()->lostSamples() + engine.value()->recording().lost;
-        latencies.erase(latencies.begin(), latencies.begin() + static_cast<std::ptrdiff_t>(skipped));
-    }
-    std::sort(latencies.begin(), latencies.end());
-    const auto at = [&](double p) {
-        return latencies.empty() ? 0
-                                 : latencies[static_cast<std::size_t>(p * static_cast<double>(latencies.size() - 1))];
-    };
-    state.counters["p50 ms"] = at(0.5);
-    state.counters["p99 ms"] = at(0.99);
-    state.counters["worst ms"] = at(1);
-    state.counters["n"] = static_cast<double>(latencies.size());
-    state.counters["M samples/s"] = rate;
-    state.counters["lost"] = static_cast<double>(lost);
+    // As a guard door's contact holds a drive.
+    Bench bench = probedBench(million);
+    bench = withRule(bench, ruleFromText(bench, R"({"id": "guard", "when": {"is": "above", "signal": "probe-in",
+        "level": 0.5}, "then": [{"do": "hold", "output": "probe-out", "value": 1}]})")
+                                .value());
+    for (auto _ : state) probe(state, bench, latencies, [&] { return std::make_unique<Probe>(latencies); });
+    tellTimes(state, latencies);
 }
 BENCHMARK(ruleLatency)
     ->ArgName("M")
@@ -318,6 +328,45 @@ BENCHMARK(ruleLatency)
     ->Unit(benchmark::kSecond)
     ->UseRealTime()
     ->Iterations(1);
+
+/// Is set every five milliseconds, and keeps when that was.
+class PlayedProbe : public Device {
+public:
+    explicit PlayedProbe(std::vector<double>& times) : times_(times) {}
+    void run(DeviceSink& sink, std::stop_token stop) override {
+        sink.report({});
+        while (!stop.stop_requested()) std::this_thread::sleep_for(std::chrono::milliseconds(5));
+    }
+    void setOutput(const std::string&, double) override {
+        times_.push_back(static_cast<double>(std::chrono::steady_clock::now().time_since_epoch().count()) * 1e-6);
+    }
+    bool reconfigure(const JsonText&, const std::vector<TerminalRequest>&) override { return true; }
+
+private:
+    std::vector<double>& times_;
+};
+
+/// How late values that are played every five milliseconds reach their device, beside the earliest of them.
+void playedTiming(benchmark::State& state) {
+    constexpr double everyMs = 5;
+    std::vector<double> times;
+    Bench bench = probedBench(static_cast<double>(state.range(0)));
+    ControlSpec play;
+    play.id = play.name = "play";
+    play.output = "probe-out";
+    play.kind = ControlKind::play;
+    play.played.points = {{0, 0}, {everyMs * 1e-3, 1}};
+    play.played.lasts = 2 * everyMs * 1e-3;
+    play.played.times = 0;
+    bench = withControl(bench, play);
+    for (auto _ : state) probe(state, bench, times, [&] { return std::make_unique<PlayedProbe>(times); });
+    std::vector<double> late;
+    for (const double t : times) late.push_back(t - everyMs * std::round((t - times.front()) / everyMs));
+    const double earliest = late.empty() ? 0 : *std::min_element(late.begin(), late.end());
+    for (double& l : late) l -= earliest;
+    tellTimes(state, late);
+}
+BENCHMARK(playedTiming)->ArgName("M")->Arg(0)->Arg(10)->Unit(benchmark::kSecond)->UseRealTime()->Iterations(1);
 
 /// Ten to the nine samples over 32 channels, recorded once for all that follow.
 const std::string& longRun() {

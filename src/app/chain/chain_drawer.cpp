@@ -13,10 +13,10 @@
 #include "app/chain/raw_watch.h"
 #include "app/chain/stage_trace.h"
 #include "app/widgets/fields.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
-#include "core/bench/keep.h"
 #include "core/bench/uncertainty.h"
 #include "core/chain/stage_kind.h"
 #include "devices/device_kind.h"
@@ -24,11 +24,6 @@
 namespace cruscotto {
 
 namespace {
-
-/// Exactly as it is kept, with the minus that readings have.
-QString plain(double v) {
-    return shown(exactNumber(v)).replace('-', QChar(0x2212));
-}
 
 /// What can be set at the terminal now, and what not: with another, its card is built anew.
 std::string setupShape(const Bench& bench, const SignalSpec& s) {
@@ -233,7 +228,7 @@ Field* ChainDrawer::numberField(StageCard& card, const QString& label, std::func
         field->markWrong(!fine, fine ? QString() : tr("A number is expected here"));
         if (fine) set(v);
     });
-    showers_.push_back([field, get](const SignalSpec& s) { field->show(plain(get(s))); });
+    showers_.push_back([field, get](const SignalSpec& s) { field->show(exactText(get(s))); });
     place(card.fields(), labelled(label, field, &card));
     return field;
 }
@@ -253,10 +248,7 @@ void ChainDrawer::addIdentity(QVBoxLayout* column) {
         edit(tr("Rename signal"), std::move(next));
     });
     showers_.push_back([name](const SignalSpec& s) { name->show(shown(s.name)); });
-    auto* close = new QToolButton(head);
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Close the chain"));
+    auto* close = closeButton(tr("Close the chain"));
     close->setToolTip(tr("Close the chain (Esc)"));
     connect(close, &QToolButton::clicked, this, &ChainDrawer::closeAsked);
     row->addWidget(name, 1);
@@ -363,98 +355,6 @@ void ChainDrawer::addStage(QVBoxLayout* column, std::size_t i) {
     column->addWidget(card);
 }
 
-void ChainDrawer::addLimits(QVBoxLayout* column) {
-    auto* card = new StageCard(tr("Limits"), column->parentWidget());
-    const auto end = [&](const QString& label, std::optional<double> Limits::*member) {
-        auto* field = new Field(label, card);
-        field->setPlaceholderText(tr("none"));
-        connect(field, &Field::taken, this, [this, field, member](const QString& text) {
-            double v = 0;
-            const bool none = text.trimmed().isEmpty();
-            const bool fine = none || parseNumber(text.toStdString(), v);
-            field->markWrong(!fine, fine ? QString() : tr("A number, or nothing for no limit"));
-            if (!fine) return;
-            SignalSpec next = *spec();
-            next.limits.*member = none ? std::nullopt : std::optional(v);
-            if (next.limits.low && next.limits.high && *next.limits.low >= *next.limits.high)
-                return limitsCard_->setWrong(tr("The low limit must be less than the high one."));
-            limitsCard_->setWrong({});
-            edit(tr("Change limits"), std::move(next));
-        });
-        showers_.push_back([field, member](const SignalSpec& s) {
-            field->show(s.limits.*member ? plain(*(s.limits.*member)) : QString());
-        });
-        place(card->fields(), labelled(label, field, card));
-    };
-    end(tr("Low"), &Limits::low);
-    end(tr("High"), &Limits::high);
-    addLimitAlarm(*card);
-    auto* decimals = new Field(tr("Decimals"), card);
-    decimals->setPlaceholderText(tr("as many as are known"));
-    decimals->setToolTip(
-        tr("Of its readings on screen: by its uncertainty, unless a number stands here. Exports keep all."));
-    connect(decimals, &Field::taken, this, [this, decimals](const QString& text) {
-        bool fine = true;
-        const int n = text.trimmed().isEmpty() ? -1 : text.toInt(&fine);
-        decimals->markWrong(!fine || n > 9, tr("0 to 9, or nothing"));
-        if (!fine || n > 9) return;
-        SignalSpec next = *spec();
-        next.decimals = n < 0 ? std::nullopt : std::optional(n);
-        edit(tr("Change decimals"), std::move(next));
-    });
-    showers_.push_back(
-        [decimals](const SignalSpec& s) { decimals->show(s.decimals ? QString::number(*s.decimals) : QString()); });
-    place(card->fields(), labelled(tr("Decimals"), decimals, card));
-    if (!session_.isRun()) addAgreement(*card);
-    limitsCard_ = card;
-    column->addWidget(card);
-}
-
-void ChainDrawer::addLimitAlarm(StageCard& card) {
-    auto* alarm = new Choice(&card);
-    alarm->setAccessibleName(tr("Alarm"));
-    alarm->addItems({tr("no alarm"), tr("urgent (1)"), tr("soon (2)"), tr("to be known (3)")});
-    alarm->setToolTip(tr("Whether a reading outside the limits raises an alarm, and of which priority"));
-    connect(alarm, &QComboBox::activated, this, [this](int priority) {
-        SignalSpec next = *spec();
-        if (priority == 0) {
-            next.alarm.reset();
-        } else {
-            if (!next.limits.low && !next.limits.high)
-                limitsCard_->setWrong(tr("There is no limit yet that could be passed."));
-            if (!next.alarm) next.alarm.emplace();
-            next.alarm->priority = priority;
-        }
-        edit(tr("Change the alarm of limits"), std::move(next));
-    });
-    showers_.push_back([alarm](const SignalSpec& s) { alarm->setCurrentIndex(s.alarm ? s.alarm->priority : 0); });
-    place(card.fields(), labelled(tr("Alarm"), alarm, &card));
-    const std::tuple<QString, QString, double LimitAlarm::*> more[] = {
-        {tr("Deadband"), tr("So far inside its limit a reading must be before the alarm returns"),
-         &LimitAlarm::deadband},
-        {tr("After (s)"), tr("So long it must be outside before the alarm is raised"), &LimitAlarm::onDelay},
-        {tr("Returns after (s)"), tr("So long it must be inside before the alarm returns"), &LimitAlarm::offDelay}};
-    for (const auto& [label, hint, member] : more) {
-        auto* field = new Field(label, &card);
-        field->setToolTip(hint);
-        connect(field, &Field::taken, this, [this, field, member = member](const QString& typed) {
-            double v = 0;
-            const bool fine = parseNumber(typed.toStdString(), v) && v >= 0 && v <= 1e6;
-            field->markWrong(!fine, fine ? QString() : tr("A number from 0 on"));
-            SignalSpec next = *spec();
-            if (!fine || !next.alarm) return;
-            (*next.alarm).*member = v;
-            edit(tr("Change the alarm of limits"), std::move(next));
-        });
-        QWidget* row = labelled(label, field, &card);
-        showers_.push_back([field, row, member = member](const SignalSpec& s) {
-            row->setVisible(s.alarm.has_value());
-            if (s.alarm) field->show(plain((*s.alarm).*member));
-        });
-        place(card.fields(), row);
-    }
-}
-
 void ChainDrawer::addOutput(QVBoxLayout* column) {
     auto* card = new StageCard(tr("Output"), column->parentWidget());
     const auto number = [&](const QString& label, double OutputSpec::*member) {
@@ -517,56 +417,6 @@ void ChainDrawer::addOutput(QVBoxLayout* column) {
     card->setSentence(
         tr("Tried from here, it goes back to its safe value when the chain is closed, unless it stands on a page. ") +
         tr("The safe value is applied whenever the bench stops, fails or closes, and while the device is lost."));
-    column->addWidget(card);
-}
-
-void ChainDrawer::addKeep(QVBoxLayout* column) {
-    auto* card = new StageCard(tr("Recorded"), column->parentWidget());
-    const auto change = [this](auto&& set) {
-        SignalSpec next = *spec();
-        set(next.keep);
-        edit(tr("Change what is recorded"), std::move(next));
-    };
-    auto* what = combo(tr("What is recorded"), card);
-    what->addItems({tr("every sample"), tr("one sample in so many"), tr("mean, min and max"), tr("what changes")});
-    connect(what, &QComboBox::activated, this,
-            [change](int i) { change([i](KeepSpec& keep) { keep.what = static_cast<KeepSpec::What>(i); }); });
-    showers_.push_back([what](const SignalSpec& s) { what->setCurrentIndex(static_cast<int>(s.keep.what)); });
-    card->fields()->addWidget(labelled(tr("What"), what, card));  // too wide to share its row
-
-    const auto number = [&]<class N>(const QString& label, N KeepSpec::*member, double low, double high) {
-        numberField(
-            *card, label, [member](const SignalSpec& s) { return static_cast<double>(s.keep.*member); },
-            [card, change, member, low, high](double v) {
-                const bool fine = v >= low && v <= high && (std::is_floating_point_v<N> || v == std::floor(v));
-                card->setWrong(fine ? QString()
-                                    : (std::is_floating_point_v<N>
-                                           ? tr("A number from %1 to %2 is expected here.")
-                                           : tr("A whole number from %1 to %2 is expected here."))
-                                          .arg(plain(low), plain(high)));
-                if (fine) change([&](KeepSpec& keep) { keep.*member = static_cast<N>(v); });
-            });
-    };
-    const KeepSpec::What now = spec()->keep.what;
-    if (now == KeepSpec::What::oneInN) number(tr("One in"), &KeepSpec::every, 1, 1e6);
-    if (now == KeepSpec::What::summary) number(tr("Of every, s"), &KeepSpec::intervalSeconds, 0.001, 86400);
-    if (now == KeepSpec::What::changes) {
-        number(tr("By more than"), &KeepSpec::deadBand, 0, 1e12);
-        number(tr("At least every, s"), &KeepSpec::atLeastEvery, 0, 86400);
-    }
-    if (now != KeepSpec::What::summary) {
-        auto* as = combo(tr("Recorded as"), card);
-        as->addItems({tr("raw samples"), tr("readings")});
-        connect(as, &QComboBox::activated, this,
-                [change](int i) { change([i](KeepSpec& keep) { keep.asReadings = i == 1; }); });
-        showers_.push_back([as, run = session_.isRun()](const SignalSpec& s) {
-            const KeepSpec keep = resolvedKeep(s);
-            as->setCurrentIndex(keep.asReadings ? 1 : 0);
-            as->setEnabled(!run && keep.asReadings == s.keep.asReadings);
-        });
-        place(card->fields(), labelled(tr("As"), as, card));
-    }
-    showers_.push_back([card](const SignalSpec& s) { card->setSentence(shown(describeKeep(s))); });
     column->addWidget(card);
 }
 

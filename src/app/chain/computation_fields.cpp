@@ -7,6 +7,7 @@
 #include "app/chain/chain_drawer.h"
 #include "app/document/computed_edits.h"
 #include "app/widgets/fields.h"
+#include "app/widgets/form.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
@@ -205,9 +206,7 @@ void ChainDrawer::addSourceRow(StageCard& card, std::size_t i, std::size_t f, st
             next.constant = v;
             if (fine) set(next);
         });
-        showers_.push_back([constant, source](const SignalSpec& s) {
-            constant->show(shown(exactNumber(source(s).constant)).replace('-', QChar(0x2212)));
-        });
+        showers_.push_back([constant, source](const SignalSpec& s) { constant->show(exactText(source(s).constant)); });
         fields->addWidget(constant);
     }
     auto* unit = combo(tr("Unit in which it is taken"), line);
@@ -223,13 +222,9 @@ void ChainDrawer::addSourceRow(StageCard& card, std::size_t i, std::size_t f, st
     fields->addWidget(unit);
     const bool more = sourcesIn(*spec(), i, f)->size() > spec()->chain[i].kind().fields[f].fewestRows;
     if (more && editable()) {
-        auto* away = new QToolButton(line);
-        away->setObjectName("quiet");
-        away->setText(QStringLiteral("✕"));
+        auto* away = closeButton(tr("Take signal %1 out").arg(row + 1));
         away->setFixedWidth(26);
         away->setStyleSheet("padding: 4px 0;");
-        away->setAccessibleName(tr("Take signal %1 out").arg(row + 1));
-        away->setToolTip(tr("Take it out"));
         connect(away, &QToolButton::clicked, this, [this, i, f, row] {
             const StageSources* now = sourcesIn(*spec(), i, f);
             if (!now || row >= now->size()) return;

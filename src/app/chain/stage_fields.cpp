@@ -41,7 +41,7 @@ QString textOf(const StageTable& rows) {
     QStringList lines;
     for (const auto& row : rows) {
         QStringList numbers;
-        for (const double v : row) numbers << shown(exactNumber(v)).replace('-', QChar(0x2212));
+        for (const double v : row) numbers << exactText(v);
         lines << numbers.join("  ");
     }
     return lines.join('\n');

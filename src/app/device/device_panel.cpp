@@ -11,6 +11,7 @@
 
 #include "app/device/device_edits.h"
 #include "app/widgets/fields.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "devices/device_kind.h"
@@ -150,10 +151,7 @@ void DevicePanel::rebuild() {
         next.name = text.trimmed().toStdString();
         session_.edit(tr("Rename device"), withDevice(session_.bench(), next));
     });
-    auto* close = new QToolButton(content);
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Close"));
+    auto* close = closeButton(tr("Close"));
     connect(close, &QToolButton::clicked, this, &DevicePanel::closeAsked);
     head->addWidget(name, 1);
     head->addWidget(close);

@@ -9,6 +9,7 @@
 #include <nlohmann/json.hpp>
 
 #include "app/device/device_edits.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/json_text.h"
@@ -47,12 +48,8 @@ FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), s
     column_->setContentsMargins(16, 12, 16, 16);
     column_->setSpacing(4);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("Add a device"));
-    title->setStyleSheet("font-size: 17px; font-weight: 600;");
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Close"));
+    auto* title = panelTitle(tr("Add a device"));
+    auto* close = closeButton(tr("Close"));
     connect(close, &QToolButton::clicked, this, &FindPanel::closeAsked);
     head->addWidget(title, 1);
     head->addWidget(close);

@@ -72,6 +72,7 @@ void RecordingJobs::poll(Engine* engine) {
             lastRun_ = kept.value().first;
             Q_EMIT noticed(tr("Kept %1 in %2. Ctrl+L opens it.")
                                .arg(shown(roughText(kept.value().second.to - kept.value().second.from)), lastRun_));
+            Q_EMIT this->kept(lastRun_, kept.value().second);
         } else {
             Q_EMIT failed(shown(kept.error().message));
         }

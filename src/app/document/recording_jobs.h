@@ -36,6 +36,7 @@ public:
 Q_SIGNALS:
     void started();
     void ended(const RecordingStatus& status);
+    void kept(const QString& path, Span stretch);
     void failed(const QString& sentence);
     void noticed(const QString& sentence);
 

@@ -8,6 +8,7 @@
 #include "app/document/known_benches.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/rule_edits.h"
 #include "core/bench/uncertainty.h"
 #include "core/run/run_notes.h"
 
@@ -56,6 +57,7 @@ Session::Session(QObject* parent) : QObject(parent) {
     undo_.setUndoLimit(500);
     connect(&recordings_, &RecordingJobs::started, this, &Session::recordingStarted);
     connect(&recordings_, &RecordingJobs::ended, this, &Session::recordingEnded);
+    connect(&recordings_, &RecordingJobs::kept, this, &Session::kept);
     connect(&recordings_, &RecordingJobs::failed, this, &Session::failed);
     connect(&recordings_, &RecordingJobs::noticed, this, &Session::noticed);
 }
@@ -453,6 +455,11 @@ void Session::obey(const RuleRequest& request) {
             break;
         case ActionKind::tone:
             Q_EMIT toneAsked();
+            break;
+        case ActionKind::reset:
+            if (const SignalSpec* s = bench_.signal(request.action.on))
+                if (auto next = withTotalReset(*s)) take(withSignal(bench_, std::move(*next)));
+            Q_EMIT noticed(tr("\"%1\" has begun a total anew.").arg(name));
             break;
         default:
             break;

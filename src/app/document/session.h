@@ -136,6 +136,14 @@ public:
     [[nodiscard]] const RunsBeside& beside() const { return beside_; }
 
     /// The last run recorded in this session, or the one that is open; empty if there is none.
+    /// A stretch that somebody wants an output to play, until there is a bench that can.
+    struct ToPlay {
+        PlayedSpec played;
+        bool states = false;
+        QString words;
+    };
+    void setToPlay(std::optional<ToPlay> what) { toPlay_ = std::move(what); }
+    [[nodiscard]] const std::optional<ToPlay>& toPlay() const { return toPlay_; }
     [[nodiscard]] QString lastRun() const { return recordings_.lastRun(); }
 
     /// What would be lost if the process went now.
@@ -159,6 +167,8 @@ Q_SIGNALS:
     void saved(const QString& path);
     void recordingStarted();
     void recordingEnded(const RecordingStatus& status);
+    /// A stretch has been kept as a run.
+    void kept(const QString& path, Span stretch);
     void failed(const QString& sentence);
     void noticed(const QString& sentence);
     /// A rule wants this page to be seen, or somebody to hear.
@@ -181,6 +191,7 @@ private:
     QString path_, example_;
     QByteArray content_;  // of the file, while its outputs are at rest
     bool atRest_ = false;
+    std::optional<ToPlay> toPlay_;
     QUndoStack undo_;
     TimeCursor cursor_;
     SeenReadings seen_;

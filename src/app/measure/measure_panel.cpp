@@ -3,11 +3,13 @@
 #include <QApplication>
 #include <QClipboard>
 #include <QHBoxLayout>
+#include <QMenu>
 #include <QSignalBlocker>
 #include <QToolButton>
 #include <cmath>
 
 #include "app/document/computed_edits.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -23,15 +25,16 @@ constexpr Duration anew = milliseconds(500);
 MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
     : QScrollArea(parent),
       session_(session),
-      title_(new QLabel),
+      title_(panelTitle()),
       from_(new Field(tr("Stretch: from"))),
       to_(new Field(tr("Stretch: to"))),
       length_(new Field(tr("Stretch: length"))),
-      hangs_(new QCheckBox(tr("ends now, and goes on"))),
+      hangs_(new QCheckBox(tr("ends now, goes on"))),
       other_(new Choice),
       state_(new QLabel),
       cancel_(new QPushButton(tr("Cancel"))),
       keep_(new QPushButton(tr("Keep as a run"))),
+      play_(new QPushButton(tr("Play it back"))),
       list_(new MeasureList(nullptr)),
       asSignal_(new QPushButton(tr("Keep it running, as a signal"))),
       expectedBox_(new QWidget),
@@ -49,23 +52,12 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
     column->setContentsMargins(16, 12, 16, 12);
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
-    title_->setStyleSheet("font-size: 16px; font-weight: 600;");
-    title_->setTextFormat(Qt::PlainText);
     head->addWidget(title_, 1);
-    auto* copy = new QToolButton;
-    copy->setObjectName("quiet");
-    copy->setText(tr("Copy"));
-    copy->setToolTip(tr("All measures as a table, for a spreadsheet"));
+    auto* copy = quietButton(tr("Copy"), tr("All measures as a table, for a spreadsheet"));
     connect(copy, &QToolButton::clicked, this, [this] { QApplication::clipboard()->setText(list_->words()); });
-    auto* chain = new QToolButton;
-    chain->setObjectName("quiet");
-    chain->setText(tr("Chain"));
-    chain->setToolTip(tr("How its reading is made"));
+    auto* chain = quietButton(tr("Chain"), tr("How its reading is made"));
     connect(chain, &QToolButton::clicked, this, [this] { Q_EMIT chainAsked(shown(signal_)); });
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("End the stretch"));
+    auto* close = closeButton(tr("End the stretch"));
     close->setToolTip(tr("The moment again (Esc)"));
     connect(close, &QToolButton::clicked, this, &MeasurePanel::closeAsked);
     head->addWidget(close);
@@ -79,13 +71,17 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
     place(ends, labelled(tr("Length"), length_, content));
     other_->setAccessibleName(tr("Held against"));
     place(ends, labelled(tr("Held against"), other_, content));
+    auto* tools = new QHBoxLayout;
+    tools->setSpacing(4);
+    tools->addWidget(hangs_);
+    tools->addStretch(1);
+    tools->addWidget(copy);
+    tools->addWidget(chain);
+    column->addLayout(tools);
     auto* row = new QHBoxLayout;
-    column->addWidget(hangs_);
-    row->setSpacing(4);
-    row->addWidget(keep_);
-    row->addStretch(1);
-    row->addWidget(copy);
-    row->addWidget(chain);
+    row->setSpacing(6);
+    row->addWidget(keep_, 1);
+    row->addWidget(play_, 1);
     column->addLayout(row);
     auto* working = new QHBoxLayout;
     state_->setWordWrap(true);
@@ -121,6 +117,10 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
 
     keep_->setToolTip(tr("Writes what is still in memory of it into a run (Ctrl+Shift+K)"));
     connect(keep_, &QPushButton::clicked, this, &MeasurePanel::keepAsked);
+    play_->setToolTip(tr("An output does what the signal did in the stretch, with the same timing"));
+    auto* outputs = new QMenu(play_);
+    connect(outputs, &QMenu::aboutToShow, this, [this, outputs] { fillPlayMenu(*outputs); });
+    play_->setMenu(outputs);
     connect(cancel_, &QPushButton::clicked, this, [this] { session_.measuring().cancel(); });
     connect(from_, &Field::taken, this, [this](const QString& text) { takeEnd(from_, true, text); });
     connect(to_, &Field::taken, this, [this](const QString& text) { takeEnd(to_, false, text); });
@@ -173,6 +173,23 @@ void MeasurePanel::open(const QString& signal) {
     rebuildChoices();
     showAnswer();
     refresh(true);
+}
+
+void MeasurePanel::fillPlayMenu(QMenu& menu) {
+    menu.clear();
+    const SignalSpec* s = session_.bench().signal(signal_);
+    if (!s) return;
+    if (session_.isRun()) {
+        menu.addAction(tr("Later, by an output of a bench"), this, [this] { Q_EMIT playAsked(shown(signal_), {}); });
+        return;
+    }
+    for (const auto& output : session_.bench().signals)
+        if (output->output && isDigital(output->kind) == s->isState())
+            menu.addAction(tr("by %1").arg(shown(output->name)), this,
+                           [this, id = shown(output->id)] { Q_EMIT playAsked(shown(signal_), id); });
+    if (menu.isEmpty())
+        menu.addAction(s->isState() ? tr("There is no output that is on or off") : tr("There is no analog output"))
+            ->setEnabled(false);
 }
 
 void MeasurePanel::holdAgainst(const QString& signal) {
@@ -236,9 +253,8 @@ void MeasurePanel::showExpected() {
         tr("%1: what it should be%2")
             .arg(shown(kind->title), unit.empty() || unit == "1" ? QString() : tr(", in %1").arg(shown(unit))));
     const ExpectedMeasure* e = expectedOf(session_.bench(), signal_, with, kind->name);
-    const auto number = [](double v) { return shown(exactNumber(v)).replace('-', QChar(0x2212)); };
-    expected_->show(e ? number(e->value) : QString());
-    within_->show(e ? number(e->within) : QString());
+    expected_->show(e ? exactText(e->value) : QString());
+    within_->show(e ? exactText(e->within) : QString());
     expected_->setPlaceholderText(tr("nothing"));
     within_->setPlaceholderText(tr("1 % of it"));
     const bool fixed = session_.isRun();

@@ -31,9 +31,12 @@ Q_SIGNALS:
     /// The stretch is to be kept as a run.
     void keepAsked();
     void chainAsked(const QString& signal);
+    /// This output is to play what the signal did in the stretch; empty: some output, later.
+    void playAsked(const QString& signal, const QString& output);
 
 private:
     void rebuildChoices();
+    void fillPlayMenu(QMenu& menu);
     void showEnds(Span stretch);
     void takeEnd(Field* field, bool first, const QString& text);
     void takeExpected();
@@ -47,7 +50,7 @@ private:
     QCheckBox* hangs_;
     QComboBox* other_;
     QLabel* state_;
-    QPushButton *cancel_, *keep_;
+    QPushButton *cancel_, *keep_, *play_;
     MeasureList* list_;
     QPushButton* asSignal_;
     QWidget* expectedBox_;

@@ -29,7 +29,7 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
       head_(new QWidget),
-      title_(new QLabel),
+      title_(new LiveWords(240)),
       person_(new QLineEdit),
       comment_(new QLineEdit),
       words_(new QLineEdit),
@@ -44,7 +44,7 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     column->setSpacing(4);
     auto* head = new QHBoxLayout(head_);
     head->setContentsMargins(0, 0, 0, 0);
-    title_->setStyleSheet("font-weight: 600;");
+    title_->setBold(true);
     head->addWidget(title_, 1);
     person_->setPlaceholderText(tr("your name"));
     person_->setAccessibleName(tr("Who acknowledges"));
@@ -90,7 +90,7 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     box->addWidget(journal_);
     journalBox_->hide();
     column->addWidget(journalBox_);
-    rebuild({});
+    show({});
 }
 
 void AlarmList::acknowledge(const std::string& rule) {
@@ -105,75 +105,77 @@ void AlarmList::acknowledgeAll() {
     comment_->clear();
 }
 
-void AlarmList::addRow(const Alarm& a, int more) {
-    auto* box = new QWidget;
-    auto* line = new QHBoxLayout(box);
+void AlarmList::addRow() {
+    constexpr int wordsRoom = 300, stateRoom = 330;
+    Row row{new QWidget,     new LiveWords(wordsRoom),           new LiveWords(stateRoom, Qt::AlignRight),
+            new QPushButton, new QPushButton(tr("Acknowledge")), new QPushButton};
+    auto* line = new QHBoxLayout(row.box);
     line->setContentsMargins(0, 2, 0, 2);
-    auto* words = new QLabel(alarmText(a));
-    words->setTextFormat(Qt::PlainText);
-    words->setStyleSheet(QStringLiteral("color: %1; font-weight: %2;")
-                             .arg((a.returned ? theme().amber : theme().red).name())
-                             .arg(waits(a) ? 600 : 400));
-    line->addWidget(words, 1);
-    auto* state = new QLabel(wallTimeText(session_.source(), a.raised, false) + QStringLiteral("  ") +
-                             tr(alarmStateWord(a.state)) + (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
-                             (a.first ? tr(", came first") : QString()) +
-                             (a.person.empty() ? QString() : tr(", by %1").arg(shown(a.person))));
-    state->setToolTip(shown(a.comment));
-    state->setObjectName("muted");
-    line->addWidget(state);
-    if (more > 0) {
-        auto* rest = new QPushButton(all_ ? tr("Only the first") : tr("and %1 more").arg(more));
-        connect(rest, &QPushButton::clicked, this, [this] {
-            all_ = !all_;
-            rebuild(shown_);
-        });
-        line->addWidget(rest);
-    }
-    if (waits(a)) {
-        auto* seen = new QPushButton(tr("Acknowledge"));
-        connect(seen, &QPushButton::clicked, this, [this, id = a.rule] { acknowledge(id); });
-        line->addWidget(seen);
-    }
-    const bool shelved = a.state == AlarmState::shelved;
-    auto* shelve = new QPushButton(shelved ? tr("Unshelve") : tr("Shelve 10 min"));
-    connect(shelve, &QPushButton::clicked, this, [this, id = a.rule, shelved] {
-        constexpr double tenMinutes = 600;
-        if (session_.engine()) session_.engine()->shelveAlarm(id, shelved ? Duration{0} : seconds(tenMinutes));
+    line->addWidget(row.words, 1);
+    line->addWidget(row.state);
+    for (QPushButton* button : {row.rest, row.seen, row.shelve}) line->addWidget(button);
+    const std::size_t i = row_.size();
+    connect(row.rest, &QPushButton::clicked, this, [this] {
+        all_ = !all_;
+        show(shown_);
     });
-    line->addWidget(shelve);
-    rows_->addWidget(box);
+    connect(row.seen, &QPushButton::clicked, this, [this, i] { acknowledge(row_[i].rule); });
+    connect(row.shelve, &QPushButton::clicked, this, [this, i] {
+        constexpr double tenMinutes = 600;
+        if (session_.engine())
+            session_.engine()->shelveAlarm(row_[i].rule, row_[i].shelved ? Duration{0} : seconds(tenMinutes));
+    });
+    rows_->addWidget(row.box);
+    row_.push_back(row);
 }
 
-void AlarmList::rebuild(const std::vector<Alarm>& now) {
+void AlarmList::fill(Row& row, const Alarm& a, int more) {
+    row.rule = a.rule;
+    row.shelved = a.state == AlarmState::shelved;
+    row.words->setText(alarmText(a));
+    row.words->setColour(a.returned ? theme().amber : theme().red);
+    row.words->setBold(waits(a));
+    row.state->setText(wallTimeText(session_.source(), a.raised, false) + QStringLiteral("  ") +
+                       tr(alarmStateWord(a.state)) + (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
+                       (a.first ? tr(", came first") : QString()) +
+                       (a.person.empty() ? QString() : tr(", by %1").arg(shown(a.person))));
+    row.state->setColour(theme().muted);
+    row.state->setToolTip(shown(a.comment));
+    row.rest->setVisible(more > 0);
+    row.rest->setText(all_ ? tr("Only the first") : tr("and %1 more").arg(more));
+    row.seen->setVisible(waits(a));
+    row.shelve->setText(row.shelved ? tr("Unshelve") : tr("Shelve 10 min"));
+    row.box->show();
+}
+
+void AlarmList::show(const std::vector<Alarm>& now) {
     shown_ = now;
-    while (QLayoutItem* item = rows_->takeAt(0)) {
-        if (QWidget* w = item->widget()) {
-            w->hide();
-            w->deleteLater();
-        }
-        delete item;
-    }
     // What came within a second of a first cause stands behind it until one asks.
     constexpr Duration together = milliseconds(1000);
+    std::vector<const Alarm*> causes;
+    for (const Alarm& a : now)
+        if (a.first) causes.push_back(&a);
     const auto causeOf = [&](const Alarm& a) -> const Alarm* {
         if (a.first) return nullptr;
-        for (const Alarm& c : now)
-            if (c.first && a.raised >= c.raised && a.raised - c.raised <= together) return &c;
+        for (const Alarm* c : causes)
+            if (a.raised >= c->raised && a.raised - c->raised <= together) return c;
         return nullptr;
     };
-    std::map<std::string, int> behind;
+    std::map<const Alarm*, int> behind;
     for (const Alarm& a : now)
-        if (const Alarm* cause = causeOf(a)) ++behind[cause->rule];
-    int rows = 0;
+        if (const Alarm* cause = causeOf(a)) ++behind[cause];
+    rowsShown_ = 0;
     constexpr int fewEnough = 3;
     for (const Alarm& a : now) {
         const Alarm* cause = causeOf(a);
-        if (cause && !all_ && behind[cause->rule] > fewEnough) continue;
-        if (++rows > mostRows && !all_) break;
-        const auto own = behind.find(a.rule);
-        addRow(a, own != behind.end() && own->second > fewEnough ? own->second : 0);
+        if (cause && !all_ && behind[cause] > fewEnough) continue;
+        if (rowsShown_ == mostRows && !all_) break;
+        if (row_.size() == static_cast<std::size_t>(rowsShown_)) addRow();
+        const auto own = behind.find(&a);
+        fill(row_[static_cast<std::size_t>(rowsShown_++)], a,
+             own != behind.end() && own->second > fewEnough ? own->second : 0);
     }
+    for (std::size_t i = static_cast<std::size_t>(rowsShown_); i < row_.size(); ++i) row_[i].box->hide();
     const auto waiting = std::ranges::count_if(now, waits);
     title_->setText(now.empty()    ? tr("No alarm stands.")
                     : waiting == 1 ? tr("One alarm waits to be acknowledged")
@@ -185,7 +187,7 @@ void AlarmList::rebuild(const std::vector<Alarm>& now) {
 }
 
 void AlarmList::refresh() {
-    if (session_.alarms() != shown_) rebuild(session_.alarms());
+    if (session_.alarms() != shown_) show(session_.alarms());
     const std::uint64_t count = session_.engine() ? session_.engine()->alarmsJournaled() : 0;
     if (std::exchange(seen_, count) != count && journalBox_->isVisible()) fillJournal();
 }

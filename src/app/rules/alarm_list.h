@@ -1,6 +1,5 @@
 #pragma once
 
-#include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QTableWidget>
@@ -8,6 +7,7 @@
 #include <QWidget>
 
 #include "app/document/session.h"
+#include "app/widgets/live_words.h"
 
 namespace cruscotto {
 
@@ -27,15 +27,25 @@ public:
     void search(const QString& words);
     /// As a table for a spreadsheet. False, and said, where it cannot be written.
     bool saveJournal(const QString& path);
-    [[nodiscard]] int rows() const { return static_cast<int>(rows_->count()); }
+    [[nodiscard]] int rows() const { return rowsShown_; }
     [[nodiscard]] int journalRows() const { return journal_->rowCount(); }
 
 Q_SIGNALS:
     void said(const QString& sentence);
 
 private:
-    void rebuild(const std::vector<Alarm>& now);
-    void addRow(const Alarm& alarm, int more);
+    /// One row of those that are shown; it is kept, and shows another alarm when there is one.
+    struct Row {
+        QWidget* box;
+        LiveWords *words, *state;
+        QPushButton *rest, *seen, *shelve;
+        std::string rule = {};
+        bool shelved = false;
+    };
+    void show(const std::vector<Alarm>& now);
+    using QWidget::show;
+    void addRow();
+    void fill(Row& row, const Alarm& alarm, int more);
     void fillJournal();
     [[nodiscard]] std::vector<AlarmEvent> found() const;
 
@@ -44,10 +54,12 @@ private:
     bool all_ = false;  ///< those that came with another one are listed too
     std::uint64_t seen_ = 0;
     QWidget* head_;
-    QLabel* title_;
+    LiveWords* title_;
     QLineEdit *person_, *comment_, *words_;
     QPushButton *allSeen_, *journalButton_, *save_;
     QVBoxLayout* rows_;
+    std::vector<Row> row_;
+    int rowsShown_ = 0;
     QWidget* journalBox_;
     QTableWidget* journal_;
 };

@@ -1,9 +1,7 @@
 #include "app/rules/control_view.h"
 
-#include <QApplication>
 #include <QHBoxLayout>
 #include <QKeyEvent>
-#include <QPainter>
 #include <QRegularExpression>
 #include <algorithm>
 #include <cmath>
@@ -18,134 +16,17 @@
 namespace cruscotto {
 
 namespace {
-constexpr double shownSeconds = 120;
-QString withUnit(double v, const std::string& ucum) {
-    const std::string unit = unitText(ucum);
-    return shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
+/// How much of the past is shown: what is played shows its turns, what is regulated its slow ways.
+double shownSeconds(const ControlSpec& c) {
+    constexpr double regulated = 120, played = 30;
+    return c.kind == ControlKind::play ? played : regulated;
 }
 }  // namespace
-
-ControlPlot::ControlPlot(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
-    setMinimumHeight(260);
-    setAccessibleName(tr("Signal and output of late"));
-}
-
-void ControlPlot::read(Lane& lane, const SignalSpec& s, Instant from, Duration width) {
-    lane.name = shown(s.name);
-    lane.unit = shown(unitText(s.unit()));
-    lane.colour = theme().signal[static_cast<std::size_t>(s.colour)];
-    lane.steps = holds(s);
-    session_.source().columns(
-        s.id, {from, width, static_cast<std::size_t>(shownSeconds * 1e9 / static_cast<double>(width.ns))},
-        lane.columns);
-    double low = std::numeric_limits<double>::infinity(), high = -low;
-    for (const Column& c : lane.columns)
-        if (c.summary.count) low = std::min(low, c.summary.min), high = std::max(high, c.summary.max);
-    if (s.output) low = isDigital(s.kind) ? 0 : s.output->low, high = isDigital(s.kind) ? 1 : s.output->high;
-    if (low > high) low = 0, high = 1;
-    lane.low = low;
-    lane.high = high;
-}
-
-void ControlPlot::show(const ControlSpec& control, std::optional<double> setpoint, Duration window) {
-    lanes_.clear();
-    setpoint_ = setpoint;
-    width_ = Duration{window.ns / 600};
-    const Instant end = session_.end();
-    from_ = Instant{(end.ns - window.ns) / width_.ns * width_.ns};
-    for (const std::string& id : {control.signal, control.output})
-        if (const SignalSpec* s = session_.bench().signal(id)) {
-            lanes_.emplace_back();
-            read(lanes_.back(), *s, from_, width_);
-        }
-    if (setpoint_ && !lanes_.empty()) {
-        lanes_.front().low = std::min(lanes_.front().low, *setpoint_);
-        lanes_.front().high = std::max(lanes_.front().high, *setpoint_);
-    }
-    for (Lane& lane : lanes_) {
-        const double room = std::max(0.08 * (lane.high - lane.low), 1e-9 + 1e-3 * std::fabs(lane.high));
-        lane.low -= room;
-        lane.high += room;
-    }
-    update();
-}
-
-void ControlPlot::paintEvent(QPaintEvent*) {
-    QPainter p(this);
-    p.setRenderHint(QPainter::Antialiasing);
-    const Theme& t = theme();
-    const double gap = 34, left = 64, top = 22;
-    const auto n = static_cast<double>(std::max<std::size_t>(1, lanes_.size()));
-    const double each = (height() - top - 22 - gap * (n - 1)) / n;
-    double y = top;
-    for (std::size_t i = 0; i < lanes_.size(); ++i, y += each + gap) {
-        const Lane& lane = lanes_[i];
-        const QRectF box(left, y, width() - left - 8, each);
-        const auto yOf = [&](double v) {
-            return box.bottom() - (v - lane.low) / (lane.high - lane.low) * box.height();
-        };
-        const double perColumn = box.width() / std::max<double>(1, static_cast<double>(lane.columns.size()));
-        p.setPen(t.ink);
-        p.setFont(uiFont(12, QFont::Medium));
-        p.drawText(QPointF(left, y - 7),
-                   lane.name + (lane.unit.isEmpty() ? QString() : QStringLiteral(", ") + lane.unit));
-        p.setPen(t.muted);
-        p.setFont(uiFont(12));
-        // Three to six round numbers.
-        const double span = lane.high - lane.low;
-        double every = std::pow(10, std::floor(std::log10(span / 3)));
-        for (const double by : {5.0, 2.0})
-            if (span / (every * by) >= 3) {
-                every *= by;
-                break;
-            }
-        for (double v = std::ceil(lane.low / every) * every; v <= lane.high; v += every) {
-            p.setPen(t.hairline);
-            p.drawLine(QPointF(box.left(), yOf(v)), QPointF(box.right(), yOf(v)));
-            p.setPen(t.muted);
-            p.drawText(QRectF(0, yOf(v) - 9, left - 8, 18), Qt::AlignRight | Qt::AlignVCenter,
-                       shown(shortNumber(std::fabs(v) < every * 1e-6 ? 0 : v)));
-        }
-        if (i == 0 && setpoint_) {
-            p.setPen(QPen(t.ink, 1, Qt::DashLine));
-            p.drawLine(QPointF(box.left(), yOf(*setpoint_)), QPointF(box.right(), yOf(*setpoint_)));
-            p.drawText(QPointF(box.right() - 76, yOf(*setpoint_) - 4), tr("setpoint"));
-        }
-        QPolygonF line;
-        const auto flush = [&] {
-            p.setPen(QPen(lane.colour, 1.6));
-            if (line.size() > 1) p.drawPolyline(line);
-            line.clear();
-        };
-        std::optional<double> before;
-        for (std::size_t c = 0; c < lane.columns.size(); ++c) {
-            const Column& column = lane.columns[c];
-            if (column.broken()) flush(), before.reset();
-            const double x = box.left() + (static_cast<double>(c) + 0.5) * perColumn;
-            if (column.summary.count) {
-                if (lane.steps && before) line << QPointF(x, yOf(*before));
-                if (!lane.steps && column.summary.max - column.summary.min > 0) {
-                    p.setPen(QPen(lane.colour, 1));
-                    p.drawLine(QPointF(x, yOf(column.summary.min)), QPointF(x, yOf(column.summary.max)));
-                }
-                before = lane.steps ? column.summary.max : column.summary.mean;
-                line << QPointF(x, yOf(*before));
-            } else if (lane.steps && before) {
-                line << QPointF(x, yOf(*before));
-            }
-        }
-        flush();
-    }
-    p.setPen(t.muted);
-    p.setFont(uiFont(12));
-    p.drawText(QRectF(left, height() - 18, width() - left - 8, 18), Qt::AlignLeft, tr("%1 s ago").arg(shownSeconds));
-    p.drawText(QRectF(left, height() - 18, width() - left - 8, 18), Qt::AlignRight, tr("now"));
-}
 
 ControlView::ControlView(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
-      title_(new QLabel),
+      title_(pageTitle()),
       sentence_(new QLabel),
       state_(new QLabel),
       proposal_(new QLabel),
@@ -154,6 +35,8 @@ ControlView::ControlView(Session& session, QWidget* parent)
       release_(new QPushButton(tr("Back to automatic"))),
       scroll_(new QScrollArea),
       plot_(new ControlPlot(session, this)),
+      pattern_(new PatternStrip(this)),
+      patternHint_(new QLabel),
       step_(new QWidget),
       stepBy_(new Field(tr("Step of the output"))),
       stepLasts_(new Field(tr("Seconds to wait"))),
@@ -168,8 +51,6 @@ ControlView::ControlView(Session& session, QWidget* parent)
     enabled_->setCheckable(true);
     connect(enabled_, &Switch::clicked, this, [this](bool on) { edit([&](ControlSpec& c) { c.enabled = on; }); });
     head->addWidget(enabled_);
-    title_->setStyleSheet("font-size: 20px; font-weight: 600;");
-    title_->setTextFormat(Qt::PlainText);
     head->addWidget(title_);
     state_->setTextFormat(Qt::PlainText);
     state_->setStyleSheet("padding-left: 12px;");
@@ -182,10 +63,7 @@ ControlView::ControlView(Session& session, QWidget* parent)
     });
     head->addWidget(release_);
     head->addWidget(reset_);
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Back to the rules"));
+    auto* close = closeButton(tr("Back to the rules"));
     connect(close, &QToolButton::clicked, this, &ControlView::closeAsked);
     head->addWidget(close);
     column->addLayout(head);
@@ -197,6 +75,12 @@ ControlView::ControlView(Session& session, QWidget* parent)
     beside->setSpacing(16);
     auto* right = new QVBoxLayout;
     right->addWidget(plot_, 1);
+    connect(pattern_, &PatternStrip::changed, this,
+            [this](const Pattern& next) { edit([&](ControlSpec& c) { c.played.points = next; }); });
+    right->addWidget(pattern_);
+    patternHint_->setObjectName("muted");
+    patternHint_->setContentsMargins(64, 0, 0, 0);
+    right->addWidget(patternHint_);
     auto* row = new QHBoxLayout(step_);
     row->setContentsMargins(0, 0, 0, 0);
     row->addWidget(new QLabel(tr("Tune: change the output by")));
@@ -227,11 +111,8 @@ ControlView::ControlView(Session& session, QWidget* parent)
     answer->addWidget(use_);
     right->addLayout(answer);
     beside->addLayout(right, 1);
-    scroll_->setObjectName("pageScroll");
-    scroll_->setWidgetResizable(true);
-    scroll_->setFrameShape(QFrame::NoFrame);
-    scroll_->setFixedWidth(300);
-    scroll_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    constexpr int formWidth = 300;
+    makeFormArea(*scroll_, formWidth);
     beside->addWidget(scroll_);
     column->addLayout(beside, 1);
     connect(&session_, &Session::benchChanged, this, [this] {
@@ -250,6 +131,7 @@ void ControlView::open(const std::string& id) {
     built_.reset();
     stepping_.reset();
     proposed_.reset();
+    setpoints_.clear();
     proposal_->clear();
     use_->hide();
     rebuild();
@@ -272,82 +154,39 @@ void ControlView::edit(const std::function<void(ControlSpec&)>& change) {
     session_.edit(tr("Change control"), withControl(session_.bench(), next));
 }
 
-void ControlView::addRow(const QString& label, QWidget* field) {
-    auto* caption = new QLabel(label);
-    caption->setObjectName("muted");
-    form_->addWidget(caption);
-    form_->addWidget(field);
+void ControlView::number(const QString& label, double ControlSpec::*member, const QString& hint) {
+    form_->number(label, spec()->*member, [this, member](double v) { edit([&](ControlSpec& c) { c.*member = v; }); })
+        ->setToolTip(hint);
 }
 
-void ControlView::number(const QString& label, double ControlSpec::*member, const QString& hint) {
-    auto* field = new Field(label);
-    const double is = spec()->*member;
-    field->show(!std::isfinite(is) ? QString() : shown(shortNumber(is)));
-    field->setToolTip(hint);
-    const bool mayBeNone = member == &ControlSpec::low || member == &ControlSpec::high;
-    if (mayBeNone) field->setPlaceholderText(tr("the output's own"));
-    connect(field, &Field::taken, this, [this, field, member, mayBeNone](const QString& typed) {
-        double v = 0;
-        const bool none = mayBeNone && typed.trimmed().isEmpty();
-        const bool fine = none || parseNumber(typed.toStdString(), v);
-        field->markWrong(!fine, tr("This is no number."));
-        if (fine)
-            edit([&](ControlSpec& c) {
-                c.*member =
-                    !none ? v : (member == &ControlSpec::low ? -1 : 1) * std::numeric_limits<double>::infinity();
-            });
+void ControlView::bound(const QString& label, double ControlSpec::*member, double none) {
+    form_->optionalNumber(label, spec()->*member, tr("the output's own"), [this, member, none](double v) {
+        edit([&](ControlSpec& c) { c.*member = std::isfinite(v) ? v : none; });
     });
-    addRow(label, field);
 }
 
 void ControlView::playedNumber(const QString& label, double PlayedSpec::*member) {
-    auto* field = new Field(label);
-    field->show(shown(shortNumber(spec()->played.*member)));
-    connect(field, &Field::taken, this, [this, field, member](const QString& typed) {
-        double v = 0;
-        const bool fine = parseNumber(typed.toStdString(), v);
-        field->markWrong(!fine, tr("This is no number."));
-        if (fine) edit([&](ControlSpec& c) { c.played.*member = v; });
-    });
-    addRow(label, field);
+    form_->number(label, spec()->played.*member,
+                  [this, member](double v) { edit([&](ControlSpec& c) { c.played.*member = v; }); });
 }
 
-void ControlView::choice(const QString& label, const std::vector<std::pair<std::string, QString>>& all,
-                         std::string ControlSpec::*member) {
-    auto* box = new Choice;
-    box->setAccessibleName(label);
-    for (const auto& [key, words] : all) box->addItem(words, shown(key));
-    box->setCurrentIndex(box->findData(shown(spec()->*member)));
-    connect(box, &QComboBox::activated, this, [this, box, member](int i) {
-        edit([&](ControlSpec& c) { c.*member = box->itemData(i).toString().toStdString(); });
-    });
-    addRow(label, box);
+void ControlView::choice(const QString& label, const Form::Choices& all, std::string ControlSpec::*member) {
+    form_->choice(label, all, spec()->*member,
+                  [this, member](std::string key) { edit([&](ControlSpec& c) { c.*member = std::move(key); }); });
 }
 
 void ControlView::flag(const QString& label, bool ControlSpec::*member) {
-    auto* row = new QWidget;
-    auto* line = new QHBoxLayout(row);
-    line->setContentsMargins(0, 4, 0, 4);
-    auto* is = new Switch(row);
-    is->setCheckable(true);
-    is->setChecked(spec()->*member);
-    is->setAccessibleName(label);
-    connect(is, &Switch::clicked, this, [this, member](bool on) { edit([&](ControlSpec& c) { c.*member = on; }); });
-    line->addWidget(is);
-    auto* words = new QLabel(label);
-    words->setWordWrap(true);
-    line->addWidget(words, 1);
-    form_->addWidget(row);
+    form_->flag(label, spec()->*member, [this, member](bool on) { edit([&](ControlSpec& c) { c.*member = on; }); });
 }
 
-void ControlView::points(const QString& label, std::vector<std::pair<double, double>>& (*of)(ControlSpec&)) {
+void ControlView::points(const QString& label, Pattern& (*of)(ControlSpec&)) {
     ControlSpec copy = *spec();
     QStringList lines;
     for (const auto& [t, v] : of(copy)) lines << shown(shortNumber(t)) + QStringLiteral("  ") + shown(shortNumber(v));
     auto* field = new LinesField(label, lines.join('\n'));
     field->setFixedHeight(84);
     connect(field, &LinesField::taken, this, [this, of](const QString& typed) {
-        std::vector<std::pair<double, double>> next;
+        Pattern next;
         for (const QString& line : typed.split('\n', Qt::SkipEmptyParts)) {
             const QStringList two = line.split(QRegularExpression("[;,\\t ]+"), Qt::SkipEmptyParts);
             double t = 0, v = 0;
@@ -358,13 +197,12 @@ void ControlView::points(const QString& label, std::vector<std::pair<double, dou
         }
         edit([&](ControlSpec& c) { of(c) = next; });
     });
-    addRow(label, field);
+    form_->add(label, field);
 }
 
 void ControlView::fillForm(const ControlSpec& c) {
     const Bench& bench = session_.bench();
-    std::vector<std::pair<std::string, QString>> signals, states, outputs,
-        targets{{std::string(), tr("the number above")}};
+    Form::Choices signals, states, outputs, targets{{std::string(), tr("the number above")}};
     const SignalSpec* out = bench.signal(c.output);
     for (const auto& s : bench.signals) {
         if (s->output) outputs.emplace_back(s->id, shown(s->name));
@@ -384,8 +222,7 @@ void ControlView::fillForm(const ControlSpec& c) {
         number(unit.isEmpty() ? tr("Setpoint") : tr("Setpoint, in %1").arg(unit), &ControlSpec::setpoint);
         if (targets.size() > 1) choice(tr("said by"), targets, &ControlSpec::setpointFrom);
         flag(tr("More of the output brings it down"), &ControlSpec::reverse);
-        points(tr("Profile: seconds and setpoint, a line each"),
-               [](ControlSpec& s) -> std::vector<std::pair<double, double>>& { return s.profile; });
+        points(tr("Profile: seconds and setpoint, a line each"), [](ControlSpec& s) -> Pattern& { return s.profile; });
     }
     if (c.kind == ControlKind::twoPoint) {
         number(tr("Between on and off"), &ControlSpec::hysteresis);
@@ -403,8 +240,8 @@ void ControlView::fillForm(const ControlSpec& c) {
         number(tr("Gain"), &ControlSpec::gain, tr("Of the output's unit per the signal's"));
         number(tr("Integral over, in seconds; 0: none"), &ControlSpec::integralSeconds);
         number(tr("Derivative over, in seconds; 0: none"), &ControlSpec::derivativeSeconds);
-        number(tr("Not below"), &ControlSpec::low);
-        number(tr("Not above"), &ControlSpec::high);
+        bound(tr("Not below"), &ControlSpec::low, -std::numeric_limits<double>::infinity());
+        bound(tr("Not above"), &ControlSpec::high, std::numeric_limits<double>::infinity());
         number(tr("A second at most; 0: any"), &ControlSpec::slew);
         number(tr("Worked out every, in seconds"), &ControlSpec::everySeconds);
     } else if (c.kind == ControlKind::follow) {
@@ -417,44 +254,23 @@ void ControlView::fillForm(const ControlSpec& c) {
         number(tr("later by, in seconds"), &ControlSpec::delaySeconds);
     } else {
         using Shape = PlayedSpec::Shape;
-        auto* shape = new Choice;
-        shape->setAccessibleName(tr("Shape"));
-        shape->addItems({tr("steps"), tr("straight lines"), tr("a sine"), tr("a recorded stretch")});
-        shape->setCurrentIndex(static_cast<int>(c.played.shape));
-        connect(shape, &QComboBox::activated, this, [this](int i) {
-            edit([&](ControlSpec& s) {
-                s.played.shape = static_cast<Shape>(i);
-                const SignalSpec* o = session_.bench().signal(s.output);
-                if (s.played.shape == Shape::sine && o && o->output) {
-                    s.played.mean = (o->output->low + o->output->high) / 2;
-                    s.played.amplitude = (o->output->high - o->output->low) / 4;
-                }
-                if (s.played.shape == Shape::run && s.played.run.empty()) {
-                    s.played.run = session_.lastRun().isEmpty() ? "name.run" : session_.lastRun().toStdString();
-                    s.played.signal = s.output;
-                    s.played.to = 10;
-                }
-            });
-        });
-        addRow(tr("Shape"), shape);
+        const Form::Choices shapes{
+            {"0", tr("steps")}, {"1", tr("straight lines")}, {"2", tr("a sine")}, {"3", tr("a recorded stretch")}};
+        form_->choice(tr("Shape"), shapes, std::to_string(static_cast<int>(c.played.shape)),
+                      [this](const std::string& key) { chooseShape(static_cast<Shape>(key[0] - '0')); });
         if (c.played.shape == Shape::steps || c.played.shape == Shape::ramps) {
-            points(tr("Seconds and value, a line each"),
-                   [](ControlSpec& s) -> std::vector<std::pair<double, double>>& { return s.played.points; });
+            points(tr("Seconds and value, a line each"), [](ControlSpec& s) -> Pattern& { return s.played.points; });
             playedNumber(tr("Lasts, in seconds; 0: until its last"), &PlayedSpec::lasts);
         } else if (c.played.shape == Shape::sine) {
             playedNumber(tr("Mean"), &PlayedSpec::mean);
             playedNumber(tr("Amplitude"), &PlayedSpec::amplitude);
             playedNumber(tr("Frequency, in Hz"), &PlayedSpec::hertz);
         } else {
-            for (const auto& [label, member] : {std::pair{tr("Run"), &PlayedSpec::run},
-                                                std::pair{tr("its signal, by its id"), &PlayedSpec::signal}}) {
-                auto* field = new Field(label);
-                field->show(shown(c.played.*member));
-                connect(field, &Field::taken, this, [this, member = member](const QString& typed) {
-                    edit([&](ControlSpec& s) { s.played.*member = typed.trimmed().toStdString(); });
+            for (const auto& [label, member] :
+                 {std::pair{tr("Run"), &PlayedSpec::run}, std::pair{tr("its signal, by its id"), &PlayedSpec::signal}})
+                form_->text(label, c.played.*member, [this, member = member](std::string typed) {
+                    edit([&](ControlSpec& s) { s.played.*member = std::move(typed); });
                 });
-                addRow(label, field);
-            }
             playedNumber(tr("from, in seconds"), &PlayedSpec::from);
             playedNumber(tr("to, in seconds"), &PlayedSpec::to);
             playedNumber(tr("times as fast"), &PlayedSpec::speed);
@@ -467,14 +283,32 @@ void ControlView::fillForm(const ControlSpec& c) {
             times->markWrong(!fine || n < 0, tr("A whole number; 0: again and again"));
             if (fine && n >= 0) edit([&](ControlSpec& s) { s.played.times = n; });
         });
-        addRow(tr("How often; 0: again and again"), times);
+        form_->add(tr("How often; 0: again and again"), times);
     }
+}
+
+void ControlView::chooseShape(PlayedSpec::Shape shape) {
+    using Shape = PlayedSpec::Shape;
+    edit([&](ControlSpec& s) {
+        s.played.shape = shape;
+        const SignalSpec* o = session_.bench().signal(s.output);
+        if (shape == Shape::sine && o && o->output) {
+            s.played.mean = (o->output->low + o->output->high) / 2;
+            s.played.amplitude = (o->output->high - o->output->low) / 4;
+        }
+        if (shape == Shape::run && s.played.run.empty()) {
+            s.played.run = session_.lastRun().isEmpty() ? "name.run" : session_.lastRun().toStdString();
+            s.played.signal = s.output;
+            s.played.to = 10;
+        }
+    });
 }
 
 void ControlView::rebuild() {
     const auto& all = session_.bench().controls;
     const auto it = std::ranges::find(all, id_, [](const auto& c) { return c->id; });
     if (it == all.end()) return Q_EMIT closeAsked();
+    showPattern(**it);  // also where nothing has changed in the end: it shows what it is dragged to
     if (built_ == *it) return;
     built_ = *it;
     const ControlSpec& c = **it;
@@ -483,23 +317,34 @@ void ControlView::rebuild() {
     enabled_->setChecked(c.enabled);
     enabled_->setAccessibleName(tr("%1 is in force").arg(shown(c.name)));
     step_->setVisible(c.kind == ControlKind::pid);
-    fields_ = new QWidget;
-    fields_->setObjectName("page");
-    form_ = new QVBoxLayout(fields_);
-    form_->setContentsMargins(0, 0, 8, 8);
-    form_->setSpacing(4);
+    form_ = new Form;
     fillForm(c);
-    form_->addStretch(1);
-    QWidget* old = scroll_->takeWidget();
-    const QString was = old && QApplication::focusWidget() && old->isAncestorOf(QApplication::focusWidget())
-                            ? QApplication::focusWidget()->accessibleName()
-                            : QString();
-    scroll_->setWidget(fields_);
-    fields_->show();
-    if (!was.isEmpty())
-        for (QWidget* w : fields_->findChildren<QWidget*>())
-            if (w->accessibleName() == was) w->setFocus();
-    if (old) old->deleteLater();
+    form_->column()->addStretch(1);
+    showForm(*scroll_, form_);
+}
+
+/// What is played stands where other controls have their step: as something to be drawn.
+void ControlView::showPattern(const ControlSpec& c) {
+    const SignalSpec* out = session_.bench().signal(c.output);
+    const bool drawn = c.kind == ControlKind::play && out && out->output && c.played.shape <= PlayedSpec::Shape::ramps;
+    pattern_->setVisible(drawn);
+    patternHint_->setVisible(drawn);
+    plot_->setMinimumHeight(drawn ? 140 : 260);
+    plot_->setMaximumHeight(drawn ? 200 : QWIDGETSIZE_MAX);
+    if (!drawn) return;
+    PatternStrip::Look look;
+    look.states = isDigital(out->kind);
+    look.low = look.states ? 0 : out->output->low;
+    look.high = look.states ? 1 : out->output->high;
+    look.lines = c.played.shape == PlayedSpec::Shape::ramps;
+    look.lasts = c.played.lasts;
+    look.colour = theme().signal[static_cast<std::size_t>(out->colour)];
+    look.unit = unitOf(*out);
+    look.onWord = stateWord(*out, 1);
+    look.offWord = stateWord(*out, 0);
+    patternHint_->setText(look.states ? tr("Double-click adds a pulse; edges are dragged; Delete takes one away.")
+                                      : tr("Double-click adds a point; points are dragged; Delete takes one away."));
+    pattern_->show(c.played.points, look);
 }
 
 void ControlView::refresh() {
@@ -514,11 +359,11 @@ void ControlView::refresh() {
     if (c->enabled && it != reports.end()) {
         const ControlState& s = it->state;
         failed = s.failed;
-        if (s.reading && read) words << withUnit(*s.reading, read->unit());
-        if (s.setpoint && read) words << tr("setpoint %1").arg(withUnit(*s.setpoint, read->unit()));
+        if (s.reading && read) words << quantityText(*s.reading, read->unit());
+        if (s.setpoint && read) words << tr("setpoint %1").arg(quantityText(*s.setpoint, read->unit()));
         if (s.wants && out)
             words << (isDigital(out->kind) ? (*s.wants > 0.5 ? tr("output on") : tr("output off"))
-                                           : tr("output %1").arg(withUnit(*s.wants, out->unit())));
+                                           : tr("output %1").arg(quantityText(*s.wants, out->unit())));
         if (s.over) words << tr("has ended");
         if (s.late) words << tr("%n late value(s)", nullptr, static_cast<int>(s.late));
         if (!s.why.empty()) words << QStringLiteral("▲ ") + shown(s.why);
@@ -530,7 +375,16 @@ void ControlView::refresh() {
     state_->setText(words.join(QStringLiteral("   ")));
     reset_->setVisible(failed);
     release_->setVisible(hand && !stepping_);
-    plot_->show(*c, it == reports.end() ? std::nullopt : it->state.setpoint, seconds(shownSeconds));
+    if (it != reports.end()) {
+        if (it->state.setpoint && (setpoints_.empty() || setpoints_.back().second != *it->state.setpoint))
+            setpoints_.emplace_back(session_.end(), *it->state.setpoint);
+        // The one that held at the left end is still needed.
+        while (setpoints_.size() > 1 && setpoints_[1].first < session_.end() - seconds(shownSeconds(*c)))
+            setpoints_.pop_front();
+        pattern_->setNow(it->state.turn && !it->state.over ? std::optional((session_.end() - *it->state.turn).seconds())
+                                                           : std::nullopt);
+    }
+    plot_->show(*c, setpoints_, seconds(shownSeconds(*c)));
     if (stepping_) {
         const Duration since = session_.end() - stepping_->at;
         stepButton_->setText(

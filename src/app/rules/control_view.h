@@ -9,39 +9,13 @@
 #include <optional>
 
 #include "app/document/session.h"
+#include "app/rules/control_plot.h"
+#include "app/rules/pattern_strip.h"
+#include "app/widgets/form.h"
 #include "app/widgets/switch.h"
 #include "core/control/step_response.h"
 
 namespace cruscotto {
-
-class Field;
-
-/// What a controlled signal and its output were of late, and where the setpoint is.
-class ControlPlot : public QWidget {
-    Q_OBJECT
-public:
-    explicit ControlPlot(Session& session, QWidget* parent);
-    void show(const ControlSpec& control, std::optional<double> setpoint, Duration window);
-    using QWidget::show;
-
-protected:
-    void paintEvent(QPaintEvent* event) override;
-
-private:
-    struct Lane {
-        QString name, unit;
-        QColor colour;
-        std::vector<Column> columns;
-        double low = 0, high = 1;
-        bool steps = false;
-    };
-    void read(Lane& lane, const SignalSpec& signal, Instant from, Duration width);
-    Session& session_;
-    std::vector<Lane> lanes_;
-    std::optional<double> setpoint_;
-    Instant from_;
-    Duration width_;
-};
 
 /// The page of one control: its settings, what it does now, and for a PID control what a step of its output proposes.
 class ControlView : public QWidget {
@@ -70,14 +44,16 @@ private:
     [[nodiscard]] const ControlSpec* spec() const;
     void rebuild();
     void edit(const std::function<void(ControlSpec&)>& change);
-    void addRow(const QString& label, QWidget* field);
     void number(const QString& label, double ControlSpec::*member, const QString& hint = {});
     void playedNumber(const QString& label, double PlayedSpec::*member);
-    void choice(const QString& label, const std::vector<std::pair<std::string, QString>>& all,
-                std::string ControlSpec::*member);
+    /// Empty where it is `none`.
+    void bound(const QString& label, double ControlSpec::*member, double none);
+    void choice(const QString& label, const Form::Choices& all, std::string ControlSpec::*member);
     void flag(const QString& label, bool ControlSpec::*member);
-    void points(const QString& label, std::vector<std::pair<double, double>>& (*of)(ControlSpec&));
+    void points(const QString& label, Pattern& (*of)(ControlSpec&));
     void fillForm(const ControlSpec& c);
+    void chooseShape(PlayedSpec::Shape shape);
+    void showPattern(const ControlSpec& c);
 
     Session& session_;
     std::string id_;
@@ -86,9 +62,11 @@ private:
     Switch* enabled_;
     QPushButton *reset_, *release_;
     QScrollArea* scroll_;
-    QWidget* fields_ = nullptr;
-    QVBoxLayout* form_ = nullptr;
+    Form* form_ = nullptr;
     ControlPlot* plot_;
+    PatternStrip* pattern_;
+    QLabel* patternHint_;
+    ControlPlot::Setpoints setpoints_;  ///< since the page was opened
     QWidget* step_;
     Field *stepBy_, *stepLasts_;
     QPushButton *stepButton_, *use_;

@@ -1,5 +1,4 @@
 // The fields of the step that is chosen on the page of procedures.
-#include <QApplication>
 #include <QCursor>
 #include <QFrame>
 #include <QHBoxLayout>
@@ -30,34 +29,15 @@ std::optional<Amount> amountOf(const QString& typed) {
 }
 }  // namespace
 
-void ProcedureView::addField(const QString& label, QWidget* field) {
-    auto* caption = new QLabel(label);
-    caption->setObjectName("muted");
-    form_->addWidget(caption);
-    form_->addWidget(field);
-}
-
 void ProcedureView::addText(const QString& label, const std::string& text,
                             const std::function<void(ProcedureStep&, std::string)>& take) {
-    auto* field = new Field(label);
-    field->show(shown(text));
-    connect(field, &Field::taken, this, [this, take](const QString& typed) {
-        changeStep([&](ProcedureStep& s) { take(s, typed.trimmed().toStdString()); });
-    });
-    addField(label, field);
+    form_->text(label, text,
+                [this, take](const std::string& typed) { changeStep([&](ProcedureStep& s) { take(s, typed); }); });
 }
 
 void ProcedureView::addNumber(const QString& label, double value,
                               const std::function<void(ProcedureStep&, double)>& take) {
-    auto* field = new Field(label);
-    field->show(shown(shortNumber(value)));
-    connect(field, &Field::taken, this, [this, take, field](const QString& typed) {
-        double v = 0;
-        const bool fine = parseNumber(typed.toStdString(), v);
-        field->markWrong(!fine, tr("This is no number."));
-        if (fine) changeStep([&](ProcedureStep& s) { take(s, v); });
-    });
-    addField(label, field);
+    form_->number(label, value, [this, take](double v) { changeStep([&](ProcedureStep& s) { take(s, v); }); });
 }
 
 void ProcedureView::addAmount(const QString& label, const std::optional<Amount>& amount,
@@ -68,19 +48,13 @@ void ProcedureView::addAmount(const QString& label, const std::optional<Amount>&
         tr("A number, or the name of one: of a repetition's column, an answer, something measured before"));
     connect(field, &Field::taken, this,
             [this, take](const QString& typed) { changeStep([&](ProcedureStep& s) { take(s, amountOf(typed)); }); });
-    addField(label, field);
+    form_->add(label, field);
 }
 
-void ProcedureView::addChoice(const QString& label, const std::vector<std::pair<std::string, QString>>& choices,
-                              const std::string& is, const std::function<void(ProcedureStep&, std::string)>& take) {
-    auto* choice = new Choice;
-    choice->setAccessibleName(label);
-    for (const auto& [key, words] : choices) choice->addItem(words, shown(key));
-    choice->setCurrentIndex(choice->findData(shown(is)));
-    connect(choice, &QComboBox::activated, this, [this, choice, take](int i) {
-        changeStep([&](ProcedureStep& s) { take(s, choice->itemData(i).toString().toStdString()); });
-    });
-    addField(label, choice);
+void ProcedureView::addChoice(const QString& label, const Form::Choices& choices, const std::string& is,
+                              const std::function<void(ProcedureStep&, std::string)>& take) {
+    form_->choice(label, choices, is,
+                  [this, take](const std::string& key) { changeStep([&](ProcedureStep& s) { take(s, key); }); });
 }
 
 void ProcedureView::addConditionField(const ProcedureStep& step) {
@@ -113,19 +87,19 @@ void ProcedureView::addConditionField(const ProcedureStep& step) {
                      [this](const RuleSpec& next) { changeStep([&](ProcedureStep& s) { s.until = next.when; }); });
         if (!menu.isEmpty()) menu.exec(QCursor::pos());
     });
-    addField(tr("Wait until"), sentence);
+    form_->add(tr("Wait until"), sentence);
 }
 
 void ProcedureView::addMeasureFields(const ProcedureStep& step) {
-    std::vector<std::pair<std::string, QString>> signals;
+    Form::Choices signals;
     for (const auto& s : session_.bench().signals) signals.emplace_back(s->id, shown(s->name));
     for (std::size_t i = 0; i < step.take.size(); ++i) {
         const ProcedureMeasure& m = step.take[i];
         auto* line = new QFrame;
         line->setObjectName("rule");
-        form_->addWidget(line);
+        form_->column()->addWidget(line);
         const SignalSpec* spec = session_.bench().signal(m.signal);
-        std::vector<std::pair<std::string, QString>> kinds;
+        Form::Choices kinds;
         for (const MeasureKind& k : m.against.empty() ? measureKinds() : measureKindsOfTwo())
             if (!spec || !m.against.empty() || measureFits(k, spec->isState()))
                 kinds.emplace_back(k.name, shown(k.title));
@@ -156,7 +130,7 @@ void ProcedureView::addMeasureFields(const ProcedureStep& step) {
             connect(out, &QPushButton::clicked, this, [this, i] {
                 changeStep([&](ProcedureStep& s) { s.take.erase(s.take.begin() + static_cast<std::ptrdiff_t>(i)); });
             });
-            form_->addWidget(out);
+            form_->column()->addWidget(out);
         }
     }
     auto* more = new QPushButton(tr("Measure something else too"));
@@ -169,21 +143,17 @@ void ProcedureView::addMeasureFields(const ProcedureStep& step) {
             s.take.push_back(std::move(next));
         });
     });
-    form_->addWidget(more);
+    form_->column()->addWidget(more);
 }
 
 void ProcedureView::showFields() {
-    fields_ = new QWidget;
-    fields_->setObjectName("page");
-    form_ = new QVBoxLayout(fields_);
-    form_->setContentsMargins(0, 0, 8, 8);
-    form_->setSpacing(4);
+    form_ = new Form;
     const ProcedureStep* s = chosen();
     if (s) {
         auto* title = new QLabel(tr("Step %1").arg(shown(stepNumber(chosen_))));
         title->setStyleSheet("font-weight: 600;");
-        form_->addWidget(title);
-        std::vector<std::pair<std::string, QString>> outputs, devices;
+        form_->column()->addWidget(title);
+        Form::Choices outputs, devices;
         for (const auto& x : session_.bench().signals)
             if (x->output) outputs.emplace_back(x->id, shown(x->name));
         for (const auto& d : session_.bench().devices) devices.emplace_back(d->id, shown(d->name));
@@ -260,7 +230,7 @@ void ProcedureView::showFields() {
                             for (RepeatColumn& c : x.columns) c.values.resize(numbers.size(), c.values.back());
                         });
                     });
-                    addField(tr("Its values, one for each time"), list);
+                    form_->add(tr("Its values, one for each time"), list);
                 }
                 auto* more = new QPushButton(tr("Another column"));
                 connect(more, &QPushButton::clicked, this, [this] {
@@ -270,28 +240,19 @@ void ProcedureView::showFields() {
                         x.columns.push_back(std::move(next));
                     });
                 });
-                form_->addWidget(more);
+                form_->column()->addWidget(more);
                 break;
         }
         addText(tr("Called (a sentence is made where this is empty)"), s->title,
                 [](ProcedureStep& x, std::string v) { x.title = std::move(v); });
         if (s->kind != StepKind::repeat) {
-            auto* row = new QHBoxLayout;
-            auto* ends = new Switch(fields_);
-            ends->setCheckable(true);
-            ends->setChecked(s->endsIfFailed);
-            ends->setAccessibleName(tr("End if this fails"));
-            connect(ends, &Switch::clicked, this,
-                    [this](bool is) { changeStep([&](ProcedureStep& x) { x.endsIfFailed = is; }); });
-            row->addWidget(ends);
-            row->addWidget(new QLabel(tr("End if this fails")), 1);
-            form_->addSpacing(4);
-            form_->addLayout(row);
+            form_->flag(tr("End if this fails"), s->endsIfFailed,
+                        [this](bool is) { changeStep([&](ProcedureStep& x) { x.endsIfFailed = is; }); });
         }
         auto* alone = new QPushButton(tr("Try this step alone"));
         connect(alone, &QPushButton::clicked, this, [this] { start(true); });
-        form_->addSpacing(8);
-        form_->addWidget(alone);
+        form_->column()->addSpacing(8);
+        form_->column()->addWidget(alone);
     }
     auto* row = new QHBoxLayout;
     row->setSpacing(6);
@@ -316,32 +277,15 @@ void ProcedureView::showFields() {
                          if (const ProcedureStep* one = chosen()) insert(*one);
                      })},
           std::tuple{QStringLiteral("✕"), tr("Remove (Delete)"), std::function<void()>([this] { removeStep(); })}}) {
-        auto* button = new QToolButton;
-        button->setObjectName("quiet");
-        button->setText(label);
-        button->setToolTip(name);
-        button->setAccessibleName(name);
+        auto* button = quietButton(label, name);
         button->setEnabled(s != nullptr);
         connect(button, &QToolButton::clicked, this, act);
         row->addWidget(button);
     }
-    form_->addSpacing(8);
-    form_->addLayout(row);
-    form_->addStretch(1);
-    // Where the keyboard was it stays.
-    const auto stops = [](QWidget* in) {
-        QList<QWidget*> out;
-        if (in)
-            for (QWidget* w : in->findChildren<QWidget*>())
-                if (w->focusPolicy() & Qt::TabFocus) out << w;
-        return out;
-    };
-    QWidget* old = fieldScroll_->takeWidget();
-    const auto was = stops(old).indexOf(QApplication::focusWidget());
-    fieldScroll_->setWidget(fields_);
-    fields_->show();
-    if (const auto now_ = stops(fields_); was >= 0 && was < now_.size()) now_[was]->setFocus();
-    if (old) old->deleteLater();
+    form_->column()->addSpacing(8);
+    form_->column()->addLayout(row);
+    form_->column()->addStretch(1);
+    showForm(*fieldScroll_, form_);
 }
 
 }  // namespace cruscotto

@@ -85,9 +85,7 @@ ProcedureView::ProcedureView(Session& session, QWidget* parent) : QWidget(parent
 void ProcedureView::makeHead(QVBoxLayout* column) {
     auto* head = new QHBoxLayout;
     head->setSpacing(8);
-    auto* title = new QLabel(tr("Procedure"));
-    title->setStyleSheet("font-size: 20px; font-weight: 600;");
-    head->addWidget(title);
+    head->addWidget(pageTitle(tr("Procedure")));
     which_ = new QComboBox;
     which_->setAccessibleName(tr("Which procedure"));
     which_->setMinimumWidth(220);
@@ -98,10 +96,7 @@ void ProcedureView::makeHead(QVBoxLayout* column) {
         rebuild();
     });
     head->addWidget(which_);
-    auto* more = new QToolButton;
-    more->setObjectName("quiet");
-    more->setText(QStringLiteral("⋯"));
-    more->setAccessibleName(tr("More for this procedure"));
+    auto* more = quietButton(QStringLiteral("⋯"), tr("More for this procedure"));
     connect(more, &QToolButton::clicked, this, [this, more] {
         QMenu menu;
         menu.addAction(tr("New procedure"), this, &ProcedureView::addProcedure);
@@ -152,10 +147,7 @@ void ProcedureView::makeHead(QVBoxLayout* column) {
         if (session_.engine()) session_.engine()->endProcedure(CRUSCOTTO_TEXT("It was ended by hand."));
     });
     for (QPushButton* b : {start_, pause_, end_}) head->addWidget(b);
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Back to the page"));
+    auto* close = closeButton(tr("Back to the page"));
     connect(close, &QToolButton::clicked, this, &ProcedureView::closeAsked);
     head->addWidget(close);
     column->addLayout(head);
@@ -219,11 +211,8 @@ void ProcedureView::makeTables(QVBoxLayout* column) {
     left->addWidget(measured_, 2);
     beside->addLayout(left, 1);
     fieldScroll_ = new QScrollArea;
-    fieldScroll_->setObjectName("pageScroll");
-    fieldScroll_->setWidgetResizable(true);
-    fieldScroll_->setFrameShape(QFrame::NoFrame);
-    fieldScroll_->setFixedWidth(300);
-    fieldScroll_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    constexpr int formWidth = 300;
+    makeFormArea(*fieldScroll_, formWidth);
     beside->addWidget(fieldScroll_);
     column->addLayout(beside, 1);
 }
@@ -473,10 +462,7 @@ QString ProcedureView::nowText(const std::string& signal) const {
     if (!s || session_.openedNothing()) return {};
     const Reading r = session_.source().at(signal, session_.end());
     if (r.quality == Quality::gap || std::isnan(r.value)) return QStringLiteral("–");
-    if (s->isState() || isDigital(s->kind)) {
-        const std::string& own = r.value > 0.5 ? s->onWord : s->offWord;
-        return own.empty() ? (r.value > 0.5 ? tr("on") : tr("off")) : shown(own);
-    }
+    if (s->isState() || isDigital(s->kind)) return stateWord(*s, r.value);
     const auto scale = expectedScale(*s);
     const std::string unit = unitText(s->unit());
     return shown((scale ? readingText(r.value, decimalsFor(scale->low, scale->high)) : threeDigits(r.value)) +
@@ -617,13 +603,10 @@ void ProcedureView::showMeasured(const ProcedureReport& report) {
             const StepValue* v = c < rows[row].second.size() ? rows[row].second[c] : nullptr;
             QString words;
             if (v) {
-                const std::string unit = unitText(v->unit);
                 words = (v->verdict == StepVerdict::failed   ? QStringLiteral("✕ ")
                          : v->verdict == StepVerdict::passed ? QStringLiteral("✓ ")
                                                              : QString()) +
-                        (std::isfinite(v->value)
-                             ? shown(threeDigits(v->value) + (unit.empty() || unit == "1" ? "" : " " + unit))
-                             : shown(v->why));
+                        (std::isfinite(v->value) ? quantityText(v->value, v->unit) : shown(v->why));
             }
             put(measured_, static_cast<int>(row), static_cast<int>(c) + 1, words);
             measured_->item(static_cast<int>(row), static_cast<int>(c) + 1)

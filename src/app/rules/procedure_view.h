@@ -10,6 +10,7 @@
 #include <functional>
 
 #include "app/document/session.h"
+#include "app/widgets/form.h"
 #include "app/widgets/switch.h"
 #include "core/procedure/procedure_run.h"
 
@@ -66,14 +67,13 @@ private:
     void insert(ProcedureStep step);
     [[nodiscard]] QString nowText(const std::string& signal) const;
     // fields of the chosen step
-    void addField(const QString& label, QWidget* field);
     void addText(const QString& label, const std::string& text,
                  const std::function<void(ProcedureStep&, std::string)>& take);
     void addNumber(const QString& label, double value, const std::function<void(ProcedureStep&, double)>& take);
     void addAmount(const QString& label, const std::optional<Amount>& amount,
                    const std::function<void(ProcedureStep&, std::optional<Amount>)>& take);
-    void addChoice(const QString& label, const std::vector<std::pair<std::string, QString>>& choices,
-                   const std::string& is, const std::function<void(ProcedureStep&, std::string)>& take);
+    void addChoice(const QString& label, const Form::Choices& choices, const std::string& is,
+                   const std::function<void(ProcedureStep&, std::string)>& take);
     void addMeasureFields(const ProcedureStep& step);
     void addConditionField(const ProcedureStep& step);
 
@@ -96,9 +96,8 @@ private:
     QLineEdit* typed_ = nullptr;
     QPushButton *yes_ = nullptr, *no_ = nullptr;
     QTableWidget *steps_ = nullptr, *measured_ = nullptr;
-    QWidget* fields_ = nullptr;
     QScrollArea* fieldScroll_ = nullptr;
-    QVBoxLayout* form_ = nullptr;
+    Form* form_ = nullptr;
 };
 
 }  // namespace cruscotto

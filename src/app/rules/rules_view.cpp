@@ -9,6 +9,7 @@
 #include <algorithm>
 
 #include "app/rules/rule_menu.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -24,6 +25,31 @@ namespace {
 constexpr Duration rehearsedAnew = milliseconds(5000);
 /// Live, rules are rehearsed over so much of what is in memory.
 constexpr Duration mostRehearsed = milliseconds(600'000);
+
+/// A sentence with links that knows how high it is at a width: to lay out its text anew is what takes the time where
+/// hundreds of them stand below each other, and one thing above them changes.
+class SentenceLabel : public QLabel {
+public:
+    using QLabel::QLabel;
+    [[nodiscard]] int heightForWidth(int width) const override {
+        // A layout asks for some widths by turns: with a scroll bar, without, and the one it would like.
+        constexpr std::size_t most = 8;
+        if (text() != of_ || heights_.size() > most) heights_.clear();
+        of_ = text();
+        const auto known = heights_.find(width);
+        return known != heights_.end() ? known->second : heights_[width] = QLabel::heightForWidth(width);
+    }
+
+protected:
+    void changeEvent(QEvent* event) override {
+        heights_.clear();
+        QLabel::changeEvent(event);
+    }
+
+private:
+    mutable std::map<int, int> heights_;
+    mutable QString of_;
+};
 }  // namespace
 
 RuleStrip::RuleStrip(QWidget* parent) : QWidget(parent) {
@@ -77,9 +103,7 @@ RulesView::RulesView(Session& session, QWidget* parent)
     column->setContentsMargins(24, 20, 24, 16);
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("Rules and alarms"));
-    title->setStyleSheet("font-size: 20px; font-weight: 600;");
-    head->addWidget(title, 1);
+    head->addWidget(pageTitle(tr("Rules and alarms")), 1);
     auto* add = new QPushButton(tr("New rule"));
     add->setObjectName("newRule");
     connect(add, &QPushButton::clicked, this, &RulesView::addRule);
@@ -91,12 +115,22 @@ RulesView::RulesView(Session& session, QWidget* parent)
                                                        {ControlKind::follow, tr("Have an output follow an input")},
                                                        {ControlKind::play, tr("Play values over time")}};
     for (const auto& [kind, words] : choices) kinds->addAction(words, this, [this, kind = kind] { addControl(kind); });
+    kinds->addSeparator();
+    auto* later = kinds->addMenu(QString());
+    connect(kinds, &QMenu::aboutToShow, this, [this, later] {
+        const auto& what = session_.toPlay();
+        later->menuAction()->setVisible(what.has_value());
+        if (!what) return;
+        later->setTitle(tr("Play %1").arg(what->words));
+        later->clear();
+        for (const auto& s : session_.bench().signals)
+            if (s->output && isDigital(s->kind) == what->states)
+                later->addAction(tr("by %1").arg(shown(s->name)), this,
+                                 [this, id = s->id] { playBack(id, session_.toPlay()->played); });
+    });
     control->setMenu(kinds);
     head->addWidget(control);
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Back to the page"));
+    auto* close = closeButton(tr("Back to the page"));
     connect(close, &QToolButton::clicked, this, &RulesView::closeAsked);
     head->addWidget(close);
     column->addLayout(head);
@@ -247,8 +281,8 @@ void RulesView::addRow(const RuleSpec& r) {
     row.name->setStyleSheet("font-weight: 600;");
     row.name->setTextFormat(Qt::PlainText);
     head->addWidget(row.name, 1);
-    row.state = new QLabel;
-    row.state->setTextFormat(Qt::PlainText);
+    constexpr int stateRoom = 220;
+    row.state = new LiveWords(stateRoom, Qt::AlignRight);
     head->addWidget(row.state);
     row.reset = new QPushButton(tr("Reset"));
     row.reset->setToolTip(tr("Lets go of the outputs that it holds until somebody says so"));
@@ -285,7 +319,7 @@ void RulesView::addRow(const RuleSpec& r) {
     });
     head->addWidget(more);
     column->addLayout(head);
-    row.sentence = new QLabel;
+    row.sentence = new SentenceLabel;
     row.sentence->setWordWrap(true);
     row.sentence->setTextFormat(Qt::RichText);
     row.sentence->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);
@@ -363,26 +397,33 @@ void RulesView::ask() {
 
 void RulesView::refresh() {
     if (auto made = session_.rehearsing().take()) {
+        std::vector<std::vector<RuleFiring>> own(row_.size());
+        for (const RuleFiring& f : made->firings)
+            if (f.rule < own.size()) own[f.rule].push_back(f);
         for (std::size_t i = 0; i < row_.size(); ++i) {
-            std::vector<RuleFiring> own;
-            int count = 0;
-            for (const RuleFiring& f : made->firings)
-                if (f.rule == i) {
-                    own.push_back(f);
-                    count += f.holds;
-                }
-            row_[i].strip->show(made->span, own);
-            row_[i].past->setText(
-                tr("%1 × in the last %2").arg(count).arg(shown(roughText(made->span.to - made->span.from))));
+            row_[i].strip->show(made->span, own[i]);
+            row_[i].past->setText(tr("%1 × in the last %2")
+                                      .arg(std::ranges::count(own[i], true, &RuleFiring::holds))
+                                      .arg(shown(roughText(made->span.to - made->span.from))));
         }
     }
     const Instant now = session_.end();
     if (session_.engine() && (now < askedAt_ || now - askedAt_ >= rehearsedAnew) && !session_.rehearsing().working())
         ask();
+    alarms_->refresh();
+    constexpr Duration often = milliseconds(100);
+    if (now >= told_ && now - told_ < often) return;
+    told_ = now;
     const auto reports = session_.engine() ? session_.engine()->ruleReports() : std::vector<RuleReport>();
-    for (Row& row : row_) {
-        const auto it = std::ranges::find(reports, row.id, &RuleReport::id);
-        const RuleSpec* r = rule(row.id);
+    const auto& rules = session_.bench().rules;
+    for (std::size_t i = 0; i < row_.size(); ++i) {
+        Row& row = row_[i];
+        // Reports and rules stand in the order of the rows, but for the moment behind an edit.
+        const auto there = [&](const auto& all, auto&& id) { return i < all.size() && id(all[i]) == row.id; };
+        const auto it = there(reports, [](const auto& r) { return r.id; })
+                            ? reports.begin() + static_cast<std::ptrdiff_t>(i)
+                            : std::ranges::find(reports, row.id, &RuleReport::id);
+        const RuleSpec* r = there(rules, [](const auto& x) { return x->id; }) ? rules[i].get() : rule(row.id);
         QString words;
         if (r && !r->enabled)
             words = tr("rests");
@@ -404,7 +445,6 @@ void RulesView::refresh() {
         row.reset->setVisible(it != reports.end() && it->latched);
     }
     showControls();
-    alarms_->refresh();
 }
 
 void RulesView::addControls() {
@@ -448,8 +488,8 @@ void RulesView::addControls() {
         name->setStyleSheet("font-weight: 600;");
         name->setTextFormat(Qt::PlainText);
         head->addWidget(name, 1);
-        auto* state = new QLabel;
-        state->setTextFormat(Qt::PlainText);
+        constexpr int stateRoom = 420;
+        auto* state = new LiveWords(stateRoom, Qt::AlignRight);
         head->addWidget(state);
         auto* reset = new QPushButton(tr("Reset"));
         reset->hide();
@@ -460,11 +500,7 @@ void RulesView::addControls() {
         auto* open = new QPushButton(tr("Settings"));
         connect(open, &QPushButton::clicked, this, [this, id = c->id] { Q_EMIT controlAsked(shown(id)); });
         head->addWidget(open);
-        auto* gone = new QToolButton;
-        gone->setObjectName("quiet");
-        gone->setText(QStringLiteral("✕"));
-        gone->setAccessibleName(tr("Remove %1").arg(shown(c->name)));
-        gone->setToolTip(gone->accessibleName());
+        auto* gone = closeButton(tr("Remove %1").arg(shown(c->name)));
         connect(gone, &QToolButton::clicked, this, [this, id = c->id] {
             if (!session_.isRun()) session_.edit(tr("Remove control"), withoutControl(session_.bench(), id));
         });
@@ -478,6 +514,25 @@ void RulesView::addControls() {
         controlRows_->addWidget(box);
         controlRow_.push_back({c->id, state, reset});
     }
+}
+
+void RulesView::playBack(const std::string& output, const PlayedSpec& played) {
+    const Bench& bench = session_.bench();
+    const SignalSpec* out = bench.signal(output);
+    if (!out || !out->output || session_.isRun()) return;
+    std::vector<std::string> taken;
+    for (const auto& c : bench.controls) taken.push_back(c->id);
+    for (const auto& r : bench.rules) taken.push_back(r->id);
+    ControlSpec made;
+    made.kind = ControlKind::play;
+    made.id = freshId(output + "-played", taken);
+    made.output = output;
+    made.name = tr("%1 played").arg(shown(out->name)).toStdString();
+    made.enabled = false;  // until somebody has looked at it
+    made.everySeconds = 0.01;
+    made.played = played;
+    session_.edit(tr("Play a stretch"), withControl(bench, made));
+    Q_EMIT controlAsked(shown(made.id));
 }
 
 void RulesView::addControl(ControlKind kind) {
@@ -533,13 +588,8 @@ void RulesView::showControls() {
         if (!c) continue;
         const SignalSpec *read = session_.bench().signal(c->signal), *out = session_.bench().signal(c->output);
         const auto with = [](double v, const SignalSpec* s) {
-            const std::string unit = s ? unitText(s->unit()) : "";
-            const std::string own = !s ? "" : v > 0.5 ? s->onWord : s->offWord;
-            return s && (s->isState() || isDigital(s->kind))
-                       ? (!own.empty() ? shown(own)
-                          : v > 0.5    ? tr("on")
-                                       : tr("off"))
-                       : shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
+            return s && (s->isState() || isDigital(s->kind)) ? stateWord(*s, v)
+                                                             : quantityText(v, s ? s->unit() : std::string());
         };
         QString words;
         if (!c->enabled)

@@ -9,6 +9,7 @@
 
 #include "app/document/session.h"
 #include "app/rules/alarm_list.h"
+#include "app/widgets/live_words.h"
 #include "app/widgets/switch.h"
 
 namespace cruscotto {
@@ -44,6 +45,8 @@ public:
     [[nodiscard]] QString stateWords(const std::string& rule) const;
     /// What the words at a place can be changed to.
     void fillMenu(QMenu& menu, const std::string& rule, const std::string& place);
+    /// A control that has the output play this; its page is asked for.
+    void playBack(const std::string& output, const PlayedSpec& played);
     void addRule();
     [[nodiscard]] AlarmList& alarmList() { return *alarms_; }
     [[nodiscard]] QString controlWords(const std::string& control) const;
@@ -64,7 +67,7 @@ private:
         QWidget* box;
         QLabel* name;
         QLabel* sentence;
-        QLabel* state;
+        LiveWords* state;
         QLabel* past;
         RuleStrip* strip;
         QPushButton* reset;
@@ -87,11 +90,12 @@ private:
     QVBoxLayout* controlRows_;
     struct ControlRow {
         std::string id;
-        QLabel* state;
+        LiveWords* state;
         QPushButton* reset;
     };
     std::vector<ControlRow> controlRow_;
     std::vector<std::shared_ptr<const ControlSpec>> builtControls_;
+    Instant told_;  ///< when rows were last told
     QLabel* fights_;
     QLabel* none_;
     std::vector<Row> row_;

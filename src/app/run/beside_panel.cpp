@@ -7,6 +7,7 @@
 #include <QSignalBlocker>
 #include <cmath>
 
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -16,15 +17,6 @@ namespace cruscotto {
 namespace {
 
 constexpr Duration judgedAnew = milliseconds(1000);
-
-QToolButton* quietButton(const QString& words, const QString& name) {
-    auto* button = new QToolButton;
-    button->setObjectName("quiet");
-    button->setText(words);
-    button->setAccessibleName(name);
-    button->setToolTip(name);
-    return button;
-}
 
 }  // namespace
 
@@ -63,10 +55,8 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
     column->setContentsMargins(16, 12, 16, 12);
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("Runs side by side"));
-    title->setStyleSheet("font-size: 16px; font-weight: 600;");
-    head->addWidget(title, 1);
-    auto* close = quietButton(QStringLiteral("✕"), tr("Close"));
+    head->addWidget(panelTitle(tr("Runs side by side")), 1);
+    auto* close = closeButton(tr("Close"));
     connect(close, &QToolButton::clicked, this, &BesidePanel::closeAsked);
     head->addWidget(close);
     column->addLayout(head);
@@ -247,7 +237,7 @@ void BesidePanel::rebuild() {
         });
         line->addWidget(shift);
         line->addWidget(new QLabel(tr("s later")));
-        auto* away = quietButton(QStringLiteral("✕"), tr("Take %1 away").arg(run.name()));
+        auto* away = closeButton(tr("Take %1 away").arg(run.name()));
         connect(away, &QToolButton::clicked, this, [this, i] { session_.beside().remove(i); });
         line->addWidget(away);
         runs_->addWidget(row);

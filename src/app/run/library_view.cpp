@@ -11,6 +11,7 @@
 #include <QStyledItemDelegate>
 #include <QToolButton>
 
+#include "app/widgets/form.h"
 #include "app/widgets/spark.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -215,9 +216,7 @@ LibraryView::LibraryView(Session& session, QWidget* parent)
     column->setContentsMargins(24, 20, 24, 16);
     column->setSpacing(12);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("Runs"));
-    title->setStyleSheet("font-size: 20px; font-weight: 600;");
-    head->addWidget(title);
+    head->addWidget(pageTitle(tr("Runs")));
     folder_->setObjectName("muted");
     folder_->setTextFormat(Qt::PlainText);
     head->addWidget(folder_, 1);
@@ -227,10 +226,7 @@ LibraryView::LibraryView(Session& session, QWidget* parent)
         if (!chosenFolder.isEmpty()) open(chosenFolder);
     });
     head->addWidget(other);
-    auto* close = new QToolButton;
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Back to the page"));
+    auto* close = closeButton(tr("Back to the page"));
     connect(close, &QToolButton::clicked, this, &LibraryView::closeAsked);
     head->addWidget(close);
     column->addLayout(head);

@@ -5,6 +5,7 @@
 #include <QHeaderView>
 #include <QVBoxLayout>
 
+#include "app/widgets/form.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
 #include "core/bench/run_name.h"
@@ -124,9 +125,7 @@ RecordingDialog::RecordingDialog(const Bench& bench, double bytesPerSecond, std:
     form->addRow(heading(tr("Written into every run")));
     notes_.addTo(form);
     auto* column = roomyColumn(this);
-    auto* title = new QLabel(windowTitle());
-    title->setStyleSheet("font-size: 16px; font-weight: 600;");
-    column->addWidget(title);
+    column->addWidget(panelTitle(windowTitle()));
     form->setRowWrapPolicy(QFormLayout::WrapAllRows);  // it stands beside the page, in a narrow column
     column->addLayout(form);
     column->addWidget(sentence_);

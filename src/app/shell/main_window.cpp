@@ -152,6 +152,8 @@ MainWindow::MainWindow()
         notice(done.problem.empty() ? words : shown(done.problem));
         status_->refresh(true);
     });
+    connect(&session_, &Session::kept, this, &MainWindow::playKept);
+    connect(&session_, &Session::failed, this, [this] { played_.reset(); });
     connect(status_, &StatusLine::said, this, [this](const QString& sentence) { notice(sentence); });
     for (const auto& saying : {&Session::failed, &Session::noticed})
         connect(&session_, saying, this, [this](const QString& sentence) { notice(sentence); });

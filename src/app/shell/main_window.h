@@ -71,6 +71,9 @@ public:
     void openSeveral();
     /// The measures of the stretch, of the chosen signal.
     void openMeasures();
+    /// What the signal did in the stretch is played by the output: as points, or from a run that is kept first.
+    void playStretch(const QString& signal, const QString& output);
+    void playKept(const QString& path, Span kept);
     [[nodiscard]] MeasurePanel& measures();
     /// The calibration sheet of a signal, in the page's place.
     void openSheet(const QString& signal);
@@ -140,7 +143,8 @@ private:
     QWidget* central_;
     StatusLine* status_;
     QLabel* notice_;
-    QPushButton* noticeDo_;  ///< what can be done about it, if anything
+    std::optional<std::pair<PlayedSpec, QString>> played_;  ///< waits for its stretch to be kept; by which output
+    QPushButton* noticeDo_;                                 ///< what can be done about it, if anything
     QWidget* noticeBar_;
     QWidget* restBar_;  ///< there while outputs are at rest
     QSplitter* splitter_;

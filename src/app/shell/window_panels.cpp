@@ -57,8 +57,57 @@ MeasurePanel& MainWindow::measures() {
         connect(measures_, &MeasurePanel::closeAsked, this, [this] { session_.cursor().endStretch(); });
         connect(measures_, &MeasurePanel::keepAsked, this, [this] { actions_["keep-past"]->trigger(); });
         connect(measures_, &MeasurePanel::chainAsked, this, &MainWindow::openChain);
+        connect(measures_, &MeasurePanel::playAsked, this, &MainWindow::playStretch);
     }
     return *measures_;
+}
+
+void MainWindow::playStretch(const QString& signal, const QString& output) {
+    const SignalSpec* s = session_.bench().signal(signal.toStdString());
+    const auto stretch = session_.stretch();
+    if (!s || !stretch) return;
+    PlayedSpec played;
+    played.signal = s->id;
+    played.shape = PlayedSpec::Shape::run;
+    if (session_.isRun()) {
+        const Instant zero = session_.source().extent().from;
+        played.run = session_.lastRun().toStdString();  // which is the one that is open
+        played.from = (stretch->from - zero).seconds();
+        played.to = (stretch->to - zero).seconds();
+        const QString words =
+            tr("%1 of %2, from %3")
+                .arg(lengthText(stretch->to - stretch->from), shown(s->name), QFileInfo(session_.lastRun()).fileName());
+        session_.setToPlay(Session::ToPlay{played, s->isState(), words});
+        return notice(tr("Open a bench: under Rules, New control has it to be played by one of its outputs."));
+    }
+    // What is short enough becomes points, which can be edited; else it is kept as a run, and played from there.
+    constexpr std::size_t mostPoints = 2000;
+    const std::size_t mostLooked = s->isState() ? 1'000'000 : mostPoints;
+    std::vector<Point> points;
+    std::vector<double> seconds, values;
+    if (session_.source().points(s->id, *stretch, mostLooked, points))
+        for (const Point& p : points) {
+            seconds.push_back((std::max(p.t, stretch->from) - stretch->from).seconds());
+            values.push_back(p.value);
+        }
+    const Pattern pattern = recordedPattern(seconds, values, s->isState());
+    if (!pattern.empty() && pattern.size() <= mostPoints) {
+        played.shape = PlayedSpec::Shape::steps;
+        played.points = pattern;
+        played.points.front().first = 0;
+        played.lasts = (stretch->to - stretch->from).seconds();
+        return openRules().playBack(output.toStdString(), played);
+    }
+    played_ = {played, output};
+    session_.keepStretch(session_.runFolder(), *stretch);
+}
+
+void MainWindow::playKept(const QString& path, Span kept) {
+    if (!played_) return;
+    auto [played, output] = *std::exchange(played_, std::nullopt);
+    played.run = path.toStdString();
+    played.to = (kept.to - kept.from).seconds();
+    openRules().playBack(output.toStdString(), played);
 }
 
 QString MainWindow::chosenSignal() const {

@@ -9,6 +9,7 @@
 
 #include "app/device/device_edits.h"
 #include "app/widgets/fields.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
@@ -38,7 +39,7 @@ const SettingInfo* rateSetting(const DeviceSpec& device) {
 }
 
 QString limitText(const std::optional<double>& v) {
-    return v ? shown(exactNumber(*v)).replace('-', QChar(0x2212)) : QString();
+    return v ? exactText(*v) : QString();
 }
 
 }  // namespace
@@ -151,12 +152,8 @@ void SeveralPanel::rebuild() {
     column->setContentsMargins(16, 12, 16, 16);
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
-    auto* title = new QLabel(tr("%n signals", nullptr, static_cast<int>(ids_.size())), content);
-    title->setStyleSheet("font-size: 17px; font-weight: 600;");
-    auto* close = new QToolButton(content);
-    close->setObjectName("quiet");
-    close->setText(QStringLiteral("✕"));
-    close->setAccessibleName(tr("Close"));
+    auto* title = panelTitle(tr("%n signals", nullptr, static_cast<int>(ids_.size())));
+    auto* close = closeButton(tr("Close"));
     connect(close, &QToolButton::clicked, this, &SeveralPanel::closeAsked);
     head->addWidget(title, 1);
     head->addWidget(close);

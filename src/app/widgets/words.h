@@ -28,6 +28,15 @@ inline QString countText(std::uint64_t n) {
     return QLocale(QLocale::English).toString(static_cast<qulonglong>(n));
 }
 
+/// A number exactly as it is kept, with the minus that readings have.
+inline QString exactText(double v) {
+    return shown(exactNumber(v)).replace('-', QChar(0x2212));
+}
+/// A value with three digits and its unit (UCUM), where it has one.
+inline QString quantityText(double v, const std::string& ucum) {
+    const std::string unit = unitText(ucum);
+    return shown(threeDigits(v) + (unit.empty() || unit == "1" ? "" : " " + unit));
+}
 /// An output's value with the decimals that suit what it can be set to.
 inline QString outputText(const SignalSpec& s, double v) {
     const Scale scale = expectedScale(s).value_or(Scale{});

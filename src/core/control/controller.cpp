@@ -13,15 +13,6 @@ namespace {
 constexpr Duration mayBeLate = milliseconds(2);
 
 /// With straight lines between the points, or each until the next. Precondition: there are points, ascending.
-double valueAt(const std::vector<std::pair<double, double>>& points, double t, bool lines) {
-    const auto after =
-        std::ranges::upper_bound(points, t, {}, [](const std::pair<double, double>& p) { return p.first; });
-    if (after == points.begin()) return points.front().second;
-    const auto& [t0, v0] = *(after - 1);
-    if (!lines || after == points.end()) return v0;
-    const auto& [t1, v1] = *after;
-    return v0 + (v1 - v0) * (t - t0) / (t1 - t0);
-}
 }  // namespace
 
 const char* controlName(ControlKind kind) {
@@ -279,6 +270,7 @@ void Controller::play(Instant now) {
             return;
         }
         t -= turns * length_;
+        state_.turn = began_ + seconds(turns * length_);
         next_ = began_ + seconds((turns + 1) * length_);
     } else if (p.shape != PlayedSpec::Shape::sine && points_.size() < 2) {
         state_.over = true;

@@ -11,6 +11,7 @@
 #include "core/base/text.h"
 #include "core/base/time.h"
 #include "core/control/control.h"
+#include "core/control/pattern.h"
 #include "core/signal/block.h"
 
 namespace cruscotto {
@@ -28,10 +29,11 @@ struct ControlState {
     std::optional<double> wants;     ///< nothing: it leaves the output alone
     std::optional<double> setpoint;  ///< now
     std::optional<double> reading;
-    bool over = false;       ///< what it played has ended
-    bool failed = false;     ///< the read-back did not follow: safe until somebody resets it
-    Text why;                ///< why it does not do as it should; empty: it does
-    std::uint64_t late = 0;  ///< values that came more than 2 ms late, of those that have their time
+    bool over = false;            ///< what it played has ended
+    std::optional<Instant> turn;  ///< when what it plays began, this time
+    bool failed = false;          ///< the read-back did not follow: safe until somebody resets it
+    Text why;                     ///< why it does not do as it should; empty: it does
+    std::uint64_t late = 0;       ///< values that came more than 2 ms late, of those that have their time
     bool operator==(const ControlState&) const = default;
 };
 
