@@ -114,10 +114,7 @@ void Engine::State::seed(RuleEvaluator& evaluator, Instant at) {
         if (!evaluator.looksAt(signal->id)) continue;
         const Reading r = source.at(signal->id, at);
         if (r.quality == Quality::gap || !std::isfinite(r.value)) continue;
-        const QualityInterval all{0, 1, r.quality};
-        evaluator.feed(
-            signal->id, std::span(&r.value, 1), [&](std::size_t) { return at; },
-            std::span(&all, r.quality == Quality::good ? 0U : 1U));
+        evaluator.begin(signal->id, r.value, at, r.quality);
     }
     {
         const Lock lock(mutex);

@@ -92,6 +92,9 @@ Condition readPart(const RuleJson& json, const std::string& where, std::vector<P
     if (canMeasure(*kind)) {
         out.measure = f.string("measure");
         if (!out.measure.empty()) out.overSeconds = f.number("over-s", 10);
+        constexpr double longestMeasured = 3600;
+        if (!out.measure.empty() && !(out.overSeconds <= longestMeasured))
+            f.complain("over-s", text("A measure is of {0} s at most.", longestMeasured));
         if (!out.measure.empty() && !measureKind(out.measure))
             f.complain("measure", text("There is no measure \"{0}\".", out.measure));
     }

@@ -67,7 +67,7 @@ std::vector<RuleFiring> rehearse(const std::vector<std::shared_ptr<const RuleSpe
     for (const std::string& signal : signals) {
         const Reading before = source.at(signal, span.from);
         if (before.quality != Quality::gap && std::isfinite(before.value))
-            evaluator.feed(signal, std::span(&before.value, 1), [&](std::size_t) { return span.from; });
+            evaluator.begin(signal, before.value, span.from);
     }
     for (Instant from = span.from; from < span.to; from = from + by) {
         if (progress) {

@@ -253,6 +253,18 @@ RuleEvaluator::Extent RuleEvaluator::extentOf(std::span<const double> values) {
 
 void RuleEvaluator::feed(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
                          std::span<const QualityInterval> quality) {
+    feedLeaves(signal, values, timeOf, quality, true);
+}
+
+void RuleEvaluator::begin(const std::string& signal, double value, Instant at, Quality quality) {
+    const QualityInterval all{0, 1, quality};
+    feedLeaves(
+        signal, std::span(&value, 1), [at](std::size_t) { return at; },
+        std::span(&all, quality == Quality::good ? 0U : 1U), false);
+}
+
+void RuleEvaluator::feedLeaves(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
+                               std::span<const QualityInterval> quality, bool measuresToo) {
     const auto leaves = leavesOf_.find(signal);
     if (leaves == leavesOf_.end() || values.empty()) return;
     changes_.clear();
@@ -262,6 +274,7 @@ void RuleEvaluator::feed(const std::string& signal, std::span<const double> valu
             scan(n, values, timeOf, quality, extent);
             continue;
         }
+        if (!measuresToo) continue;
         const std::vector<double> measures = measured(nodes_[n], values, timeOf, quality);
         scan(n, measures, timeOf, {}, extentOf(measures));
     }
@@ -360,8 +373,11 @@ RuleEvaluator::Truth RuleEvaluator::judge(std::size_t n, Instant at) {
 void RuleEvaluator::update(std::size_t i, Instant at, int depth) {
     Rule& rule = of_[i];
     if (!rules_[i]->enabled || depth > deepestRule) return;
-    const bool when = judge(rule.when, at) == Truth::yes;
-    if (rule.takenOver) return;
+    const Truth is = judge(rule.when, at);
+    const bool when = is == Truth::yes;
+    // Not known yet is no reason to end.
+    if (rule.takenOver && (!rule.settled || (is == Truth::unknown && !rule.until))) return;
+    rule.takenOver = false;
     const auto turn = [&](bool holds, bool momentary = false) {
         rule.state.holds = holds;
         rule.state.since = at;
@@ -473,8 +489,10 @@ void RuleEvaluator::takeOver(std::size_t i) {
 }
 
 void RuleEvaluator::settle(Instant at) {
-    for (std::size_t i = 0; i < of_.size(); ++i)
-        if (std::exchange(of_[i].takenOver, false)) update(i, at);
+    for (std::size_t i = 0; i < of_.size(); ++i) {
+        of_[i].settled = true;
+        if (of_[i].takenOver) update(i, at);
+    }
 }
 
 void RuleEvaluator::advance(Instant now) {

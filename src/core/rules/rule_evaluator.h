@@ -47,6 +47,8 @@ public:
     using TimeOf = std::function<Instant(std::size_t)>;
     void feed(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
               std::span<const QualityInterval> quality = {});
+    /// What stood before the first of them: one reading, which says nothing of a measure.
+    void begin(const std::string& signal, double value, Instant at, Quality quality = Quality::good);
     /// It looks at readings of this signal.
     [[nodiscard]] bool looksAt(const std::string& signal) const { return leavesOf_.contains(signal); }
     /// Nothing is known of the signal from here on, until something comes.
@@ -65,7 +67,7 @@ public:
     /// The rule held before it was changed, and something hangs on that: until settle() it holds, and times for which
     /// its conditions must hold are taken as over. Before anything is fed.
     void takeOver(std::size_t rule);
-    /// What is to be known now has been fed: those that were taken over end, unless they hold.
+    /// What is known now has been fed: those that were taken over end once they are known not to hold.
     void settle(Instant at);
 
     /// What happened since it was asked last, in order.
@@ -95,7 +97,7 @@ private:
     struct Rule {
         std::size_t when = 0;
         std::optional<std::size_t> until;
-        bool momentary = false, takenOver = false;
+        bool momentary = false, takenOver = false, settled = false;
         RuleState state;
         std::vector<std::size_t> dependents;  ///< rules that look at this one
     };
@@ -112,6 +114,8 @@ private:
     };
     void scan(std::size_t node, std::span<const double> values, const TimeOf& timeOf,
               std::span<const QualityInterval> quality, Extent extent);
+    void feedLeaves(const std::string& signal, std::span<const double> values, const TimeOf& timeOf,
+                    std::span<const QualityInterval> quality, bool measures);
     /// The node's measure at the time of each reading.
     static std::vector<double> measured(Node& node, std::span<const double> values, const TimeOf& timeOf,
                                         std::span<const QualityInterval> quality);

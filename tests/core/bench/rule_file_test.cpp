@@ -1,6 +1,6 @@
 // Rules in a bench: read, written, checked, said.
-#include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"
+#include "core/bench/rule_edits.h"
 #include "core/bench/rule_words.h"
 
 #include <random>
@@ -73,6 +73,16 @@ TEST(RuleFile, AWrongOneIsRefusedWithThePlace) {
                             "then": [{"do": "hold", "output": "drive", "value": 0}]})")
                   .find("cannot hold an output"),
               std::string::npos);
+    const auto measuring = [&](const std::string& measure, const char* signal, const char* more) {
+        return problemOf(R"({"id": "a", "when": {"is": "above", "signal": ")" + std::string(signal) +
+                         R"(", "measure": ")" + measure + R"(", "level": 1)" + more + R"(}, "then": []})");
+    };
+    EXPECT_EQ(measuring("rms", "flow", R"(, "over-s": 5, "unit": "L/min")"), "");
+    EXPECT_NE(measuring("rms", "flow", R"(, "over-s": 4000)").find("3600"), std::string::npos);
+    EXPECT_NE(measuring("rms", "flow", R"(, "unit": "bar")").find("no unit of the same kind"), std::string::npos);
+    EXPECT_NE(measuring("frequency", "flow", R"(, "unit": "bar")").find("Frequency of"), std::string::npos);
+    EXPECT_NE(measuring("beauty", "flow", "").find("no measure"), std::string::npos);
+    EXPECT_NE(measuring("gain", "flow", "").find("is not measured of"), std::string::npos);
     EXPECT_NE(problemOf("{").find("does not read"), std::string::npos);
     EXPECT_NE(problemOf(R"({"id": "a", "when": {"is": "rule", "rule": "a"}, "then": []})").find("looks at itself"),
               std::string::npos);

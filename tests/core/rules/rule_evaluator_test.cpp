@@ -232,6 +232,7 @@ TEST(Rules, AMeasureIsLookedAtInsteadOfTheReadings) {
     EXPECT_EQ(told(300), "+1050 -2500") << "seen at the next tenth of its time, until half a second was calm again";
     EXPECT_EQ(told(7), told(300));
     Fed lost({ruleOf(c)});
+    lost.evaluator.begin("x", 99, at(0.005));
     lost.feed(0, rough);
     EXPECT_EQ(lost.told(), "+500") << "not before half a second is known";
     lost.evaluator.lose("x", at(1));
@@ -251,6 +252,12 @@ TEST(Rules, OneThatIsTakenOverHoldsOnUnlessThereIsNoReason) {
     };
     EXPECT_EQ(outcome(6), "") << "its 30 s are over";
     EXPECT_EQ(outcome(4), "-1000");
+    Fed unknown({ruleOf(of(ConditionKind::above, 5))});
+    unknown.evaluator.takeOver(0);
+    unknown.evaluator.settle(at(1));
+    EXPECT_EQ(unknown.told(), "") << "nothing is known yet";
+    unknown.feed(2, {4});
+    EXPECT_EQ(unknown.told(), "-2000");
     Fed until({ruleOf(of(ConditionKind::above, 5), of(ConditionKind::below, 1))});
     until.evaluator.takeOver(0);
     until.feed(1, {3});
