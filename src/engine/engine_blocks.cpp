@@ -253,7 +253,7 @@ void Engine::State::process(const BlockPtr& given) {
 void Engine::State::take(Group& group, const BlockPtr& given) {
     const BlockPtr block = withSuspicions(group, given);
     const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
-    const bool looks = options.evidence && end >= group.nextLook;
+    const Looks looks = nextLooks(group, *block);
     if (const auto& gap = block->gapBefore; gap && gap->lostSamples > 0 && gap->cause != couldNotFollow) {
         const Lock lock(queueMutex);
         noteLost(gap->lostSamples * group.bound.size(), gap->cause);
@@ -268,7 +268,8 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
     std::vector<RecordedBucket> buckets;
     std::vector<ShotGate::Part> kept;
     double bytes = 0;
-    for (Bound& b : group.bound) {
+    for (std::size_t i = 0; i < group.bound.size(); ++i) {
+        Bound& b = group.bound[i];
         const Samples& raw = block->columns[b.column];
         // With the first block of another chain, and not with the edit: one that was taken back at once changed
         // nothing.
@@ -277,7 +278,7 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
             b.evaluator.emplace(evaluatorFor(*b.spec, b.units));
         b.evaluated = b.spec;
         evaluate(group, b, *block);
-        if (looks) {
+        if (looks.has(i)) {
             b.newestReading = readings.values.back();
             b.newestWorst = Quality::good;
             for (const QualityInterval& q : readings.quality)
@@ -306,10 +307,7 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
         noteShots();
     }
     if (!computedFrom.empty()) feedComputed(group, *block);
-    if (looks) {
-        group.nextLook = end + EvidenceWatch::every;
-        lookForEvidence(group, *block);
-    }
+    lookForEvidence(group, *block, looks);
 }
 
 void Engine::State::publish(const std::string& signal) {
