@@ -2,6 +2,7 @@
 #include "app/rules/procedure_view.h"
 
 #include <QGuiApplication>
+#include <QPointer>
 #include <QSlider>
 
 #include "app/rules/control_view.h"
@@ -145,6 +146,29 @@ TEST_F(ProcedurePage, AlarmsAreAcknowledgedWithANameAndStandInTheJournal) {
     const test::TempFolder folder;
     ASSERT_TRUE(view.alarmList().saveJournal(QString::fromStdString(folder.file("a.csv"))));
     EXPECT_NE(test::readFile(folder.file("a.csv")).find("\"Too fast\",1,\"a\""), std::string::npos);
+}
+
+TEST_F(ProcedurePage, TwoHundredAlarmsAreAllCountedAndTakeAFewRowsThatStay) {
+    constexpr int many = 200;
+    Bench bench = session().bench();
+    bench.rules.clear();
+    for (int i = 0; i < many; ++i) {
+        RuleSpec rule;
+        rule.id = rule.name = "a" + std::to_string(i);
+        rule.when = {.kind = ConditionKind::every, .level = 0.2};
+        rule.until = Condition{.kind = ConditionKind::every, .level = 0.3};
+        rule.then = {{.kind = ActionKind::alarm, .words = rule.name, .priority = 1 + i % 3}};
+        bench = withRule(bench, std::move(rule));
+    }
+    session().edit("many", bench);
+    AlarmList& list = window->openRules().alarmList();
+    ASSERT_TRUE(waitFor([&] { return session().alarms().size() == many && list.rows() > 0; }));
+    EXPECT_LE(list.rows(), 12);
+    const QPointer<LiveWords> row = list.findChildren<LiveWords*>().last();
+    const auto told = session().engine()->alarmsJournaled();
+    ASSERT_TRUE(waitFor([&] { return session().engine()->alarmsJournaled() >= told + 2 * many; }));
+    EXPECT_FALSE(row.isNull()) << "what is there shows the next ones";
+    EXPECT_LE(list.findChildren<LiveWords*>().size(), 1 + 2 * 12);
 }
 
 }  // namespace
