@@ -161,12 +161,18 @@ TEST_F(ProcedurePage, TwoHundredAlarmsAreAllCountedAndTakeAFewRowsThatStay) {
         bench = withRule(bench, std::move(rule));
     }
     session().edit("many", bench);
-    AlarmList& list = window->openRules().alarmList();
-    ASSERT_TRUE(waitFor([&] { return session().alarms().size() == many && list.rows() > 0; }));
+    AlarmList list(session(), window.get());
+    ASSERT_TRUE(waitFor([&] {
+        list.refresh();
+        return session().alarms().size() == many && list.rows() > 0;
+    }));
     EXPECT_LE(list.rows(), 12);
     const QPointer<LiveWords> row = list.findChildren<LiveWords*>().last();
     const auto told = session().engine()->alarmsJournaled();
-    ASSERT_TRUE(waitFor([&] { return session().engine()->alarmsJournaled() >= told + 2 * many; }));
+    ASSERT_TRUE(waitFor([&] {
+        list.refresh();
+        return session().engine()->alarmsJournaled() >= told + 2 * many;
+    }));
     EXPECT_FALSE(row.isNull()) << "what is there shows the next ones";
     EXPECT_LE(list.findChildren<LiveWords*>().size(), 1 + 2 * 12);
 }
