@@ -145,7 +145,7 @@ constexpr int rounds = SANITIZED ? 2 : 50;
 constexpr const char* fastBox = R"({"channels":32,"rate-hz":200000})";
 
 TEST(Kill, AtFiftyMomentsOfASlowRecording) {
-    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, SANITIZED ? 1 : 10);
+    killAgainAndAgain(test::exampleBench("pump-bench"), rounds, SANITIZED ? 1 : 5);
 }
 TEST(Kill, AtFiftyMomentsOfAFastRecording) {
     killAgainAndAgain(test::fastBench(fastBox, 32), rounds, SANITIZED ? 1 : 5);

@@ -1,6 +1,7 @@
 #include <array>
 #include <cmath>
 #include <map>
+#include <mutex>
 
 #include "core/base/units.h"
 #include "core/chain/quality_marker.h"
@@ -18,16 +19,13 @@ namespace {
 /// is almost flat (below -250 degC, for type B below 150) it is solved.
 class Inverse {
 public:
+    /// Worked out when a type is first used (10 ms), and kept. Any thread.
     static const Inverse& of(const ThermocoupleFunction& f) {
-        static std::map<const ThermocoupleFunction*, Inverse> all = [] {
-            std::map<const ThermocoupleFunction*, Inverse> out;
-            for (const char* type : {"B", "E", "J", "K", "N", "R", "S", "T"}) {
-                const auto* function = ThermocoupleFunction::of(type);
-                out.emplace(function, Inverse(*function));
-            }
-            return out;
-        }();
-        return all.at(&f);
+        static std::mutex mutex;
+        static std::map<const ThermocoupleFunction*, Inverse> all;
+        const std::lock_guard lock(mutex);
+        const auto known = all.find(&f);
+        return known != all.end() ? known->second : all.emplace(&f, Inverse(f)).first->second;
     }
     [[nodiscard]] double celsius(double mv) const {
         const Half& half = mv < 0 ? below_ : above_;
