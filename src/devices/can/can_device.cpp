@@ -10,9 +10,9 @@
 #include "core/base/units.h"
 #include "core/base/whole_file.h"
 #include "core/chain/common_stages.h"
-#include "devices/link/beat.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/periodic_timer.h"
 
 namespace cruscotto {
 
@@ -82,7 +82,7 @@ public:
           settings_(std::move(settings)),
           link_(makeCanLink(settings_.link)),
           load_(settings_.link.bitRate),
-          beat_(settings_.heartbeatSeconds) {
+          beatTimer_(settings_.heartbeatSeconds) {
         for (std::size_t i = 0; i < settings_.dbc.messages.size(); ++i) {
             const DbcMessage& m = settings_.dbc.messages[i];
             byId_[key(m.id, m.extended)] = i;
@@ -137,7 +137,7 @@ protected:
         setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open; waiting for the first frame."), link_->name()));
         Instant lastFrame = now(), lastDelivered = lastFrame, lastJudged = lastFrame;
         for (Sent& s : sent_) s.due = lastFrame;
-        beat_.begin();
+        beatTimer_.begin();
         CanLink::Heard heard;
         while (!stop.stop_requested()) {
             takeOutputs();
@@ -153,8 +153,8 @@ protected:
                 if (s.every.ns > 0) wait = std::min(wait, s.due - t);
             }
             if (settings_.heartbeat && mayBeat()) {
-                if (beat_.due(now()) && link_->write(*settings_.heartbeat) == CanLink::Wrote::lost) return End::lost;
-                wait = std::min(wait, beat_.left(now()));
+                if (beatTimer_.due(now()) && transmit(*settings_.heartbeat) == CanLink::Wrote::lost) return End::lost;
+                wait = std::min(wait, beatTimer_.left(now()));
             }
             if (pending_) wait = std::min(wait, deliverEvery - (now() - lastDelivered));
             heard.frames.clear();
@@ -237,18 +237,21 @@ private:
 
     bool send(Sent& s) {
         if (!complete(s)) return true;
-        const CanLink::Wrote wrote = link_->write(s.frame);
-        if (wrote == CanLink::Wrote::lost) return false;
+        std::vector<WireField> fields;
+        for (std::size_t i = 0; wireOpen() && i < s.what.signals.size(); ++i)
+            fields.push_back(fieldOf(s.what.signals[i], s.terminals[i], s.frame));
+        const CanLink::Wrote wrote = transmit(s.frame, std::move(fields));
         s.changed = wrote == CanLink::Wrote::nothing;  // a busy bus takes it in a moment
-        if (s.changed) return true;
-        if (wireOpen()) {
-            std::vector<WireField> fields;
-            for (std::size_t i = 0; i < s.what.signals.size(); ++i)
-                fields.push_back(fieldOf(s.what.signals[i], s.terminals[i], s.frame));
-            tell(WireMessage::Way::sent, wireBytes(s.frame), std::move(fields));
-        }
-        load_.add(bitsOnBus(s.frame), now());
-        return true;
+        return wrote != CanLink::Wrote::lost;
+    }
+
+    /// What goes out is shown on the wire and counts as load.
+    CanLink::Wrote transmit(const CanFrame& frame, std::vector<WireField> fields = {}) {
+        const CanLink::Wrote wrote = link_->write(frame);
+        if (wrote == CanLink::Wrote::lost || wrote == CanLink::Wrote::nothing) return wrote;
+        if (wireOpen()) tell(WireMessage::Way::sent, wireBytes(frame), std::move(fields));
+        load_.add(bitsOnBus(frame), now());
+        return wrote;
     }
 
     static WireField fieldOf(const DbcSignal& s, const std::string& terminal, const CanFrame& f) {
@@ -372,7 +375,7 @@ private:
     std::unordered_map<std::uint64_t, std::size_t> byId_;
     std::vector<Known> known_;
     std::vector<Sent> sent_;
-    Beat beat_;
+    PeriodicTimer beatTimer_;
     struct Other {
         std::uint64_t seen = 0;
         std::size_t length = 0;
@@ -412,7 +415,7 @@ std::vector<TerminalInfo> canTerminals(const JsonText& json) {
     return out;
 }
 
-/// "0x701 = 05 every 0.1": an identifier of 3 or 8 hexadecimal digits, and up to 8 bytes.
+/// "701 = 05 every 0.1": an identifier of 3 or 8 hexadecimal digits, and up to 8 bytes.
 Result<CanFrame> heartbeatFrame(const std::string& words, double& everySeconds) {
     const auto wrong = [] {
         return failure(

@@ -6,10 +6,10 @@
 #include "core/base/number_text.h"
 #include "core/chain/common_stages.h"
 #include "devices/frames/frame_guess.h"
-#include "devices/link/beat.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/regular_messages.h"
 #include "devices/link/rhythm.h"
 #include "devices/link/serial_load.h"
 
@@ -28,8 +28,7 @@ public:
           link_(makeByteLink(settings_.address)),
           cutter_(settings_.layout),
           load_(settings_.address.line),
-          asked_(settings_.askSeconds),
-          beat_(settings_.heartbeat.everySeconds) {
+          regular_(settings_.ask, settings_.askSeconds, settings_.heartbeat) {
         for (std::size_t i = 0; i < settings_.fields.size(); ++i) {
             const FrameField& f = settings_.fields[i];
             auto scan = std::ranges::find(scans_, f.when, &Scan::when);
@@ -77,21 +76,13 @@ protected:
         opened_ = lastByte_ = lastGood_ = lastDelivered_ = now();
         goodSinceOpen_ = 0;
         setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open; waiting for the first frame."), link_->name()));
-        const std::string question = bytesFor(settings_.ask, 0);
-        asked_.begin();
-        beat_.begin();
+        regular_.begin();
         std::string bytes;
         while (!stop.stop_requested()) {
             if (!sendOutputs()) return End::lost;
             Duration wait = pending_ ? deliverEvery : pollEvery;
-            if (!question.empty()) {
-                if (asked_.due(now()) && !send(question)) return End::lost;
-                wait = std::clamp(asked_.left(now()), milliseconds(1), wait);
-            }
-            if (!settings_.heartbeat.bytes.empty() && mayBeat()) {
-                if (beat_.due(now()) && !send(bytesFor(settings_.heartbeat.bytes, beats_++))) return End::lost;
-                wait = std::clamp(beat_.left(now()), milliseconds(1), wait);
-            }
+            for (const std::string& message : regular_.due(now(), mayBeat(), wait))
+                if (!send(message)) return End::lost;
             bytes.clear();
             if (link_->read(wait, bytes) == ByteLink::Got::lost) return End::lost;
             const Instant t = now();
@@ -269,8 +260,7 @@ private:
     const std::unique_ptr<ByteLink> link_;
     FrameCutter cutter_;
     SerialLoad load_;
-    Beat asked_, beat_;
-    std::uint8_t beats_ = 0;
+    RegularMessages regular_;
     std::vector<Scan> scans_;
     std::optional<BoardClock> clock_;
     std::vector<FrameCutter::Piece> pieces_;

@@ -106,11 +106,11 @@ void LinkDriver::partIsBack(const std::set<std::string>& outputs) {
     sink_->report(status_);
 }
 
-void LinkDriver::lookAtOverseer() {
+void LinkDriver::checkPulse() {
     if (!context_.pulse || stop_.stop_requested()) return;
     const auto t = std::chrono::steady_clock::now().time_since_epoch();
     const bool lives = std::chrono::nanoseconds(t).count() - *context_.pulse <= DeviceContext::longestHang;
-    if (std::exchange(overseen_, lives) == lives) return;
+    if (std::exchange(engineAlive_, lives) == lives) return;
     if (lives) return partIsBack(std::exchange(unwatched_, {}));
     {
         const Lock lock(outputMutex_);
@@ -128,7 +128,7 @@ void LinkDriver::setParameter(const std::string& key, const std::string& value) 
 }
 
 std::vector<std::pair<std::string, double>> LinkDriver::dueOutputs() {
-    lookAtOverseer();
+    checkPulse();
     std::vector<std::pair<std::string, double>> due;
     std::map<std::string, double> ready;
     {

@@ -77,11 +77,11 @@ protected:
     [[nodiscard]] bool wireOpen() const { return context_.wire && context_.wire->isOpen(); }
     void tell(WireMessage::Way way, std::string bytes, std::vector<WireField> fields = {}, Text problem = {});
     void tellAt(Instant at, WireMessage::Way way, std::string bytes, std::vector<WireField> fields, Text problem);
-    /// What outputs have been set to since the last time, of each only the newest value. To be asked for at least ten
-    /// times a second: it also notices when whoever sets them does not go on.
+    /// What outputs have been set to since the last time, of each only the newest value. Drivers call it at least ten
+    /// times a second: it also checks that the engine is alive.
     [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
     /// A sign of life may be sent, for devices that put their outputs to rest without one.
-    [[nodiscard]] bool mayBeat() const { return !atRest() && overseen_; }
+    [[nodiscard]] bool mayBeat() const { return !atRest() && engineAlive_; }
     /// What came of writing a parameter: what was done, or why not.
     struct Written {
         Text done{};
@@ -127,7 +127,8 @@ private:
     };
     /// Outputs that are driven are put to their safe values, and stay there until allowOutputs().
     void fallSafe(const std::set<std::string>* only = nullptr);
-    void lookAtOverseer();
+    /// Outputs fall safe when the engine's pulse (DeviceContext) is too old, and come back with it.
+    void checkPulse();
     std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
     std::map<std::string, double> safe_ GUARDED_BY(outputMutex_);
     std::set<std::string> held_ GUARDED_BY(outputMutex_);  // they take nothing until allowOutputs()
@@ -139,12 +140,12 @@ private:
     DeviceStatus status_;
     Instant lastReport_;
     Duration retry_;
-    bool overseen_ = true;
+    bool engineAlive_ = true;
     std::deque<ScanBuffer> scans_;
     CrashSend crash_;
     std::map<std::string, double> ready_;  // what crash_ holds
     std::set<std::string> failedParts_;    // their outputs
-    std::set<std::string> unwatched_;      // those that are safe because nobody watches over them
+    std::set<std::string> unwatched_;      // outputs that are safe because the engine hangs
 };
 
 }  // namespace cruscotto

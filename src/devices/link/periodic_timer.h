@@ -7,20 +7,19 @@
 
 namespace cruscotto {
 
-/// When the next of something that is sent again and again is due; one that was late is not made up for. Confined to
-/// one thread.
-class Beat {
+/// Tells when something that is sent periodically is due. A period that was missed is skipped. Confined to one thread.
+class PeriodicTimer {
 public:
-    explicit Beat(double everySeconds) : every_(seconds(everySeconds)) {}
-    /// From now on; the first is due at once.
+    explicit PeriodicTimer(double everySeconds) : every_(seconds(everySeconds)) {}
+    /// Starts anew: it is due at once.
     void begin() { next_.reset(); }
-    /// It is due, and the one after it is planned.
+    /// True if it is due; the next time is then one period later.
     bool due(Instant now) {
         if (next_ && now < *next_) return false;
         next_ = std::max(next_.value_or(now) + every_, now);
         return true;
     }
-    /// How long until it is.
+    /// The time until it is due; 0 if it is.
     [[nodiscard]] Duration left(Instant now) const { return next_ && *next_ > now ? *next_ - now : Duration{}; }
 
 private:

@@ -4,8 +4,8 @@
 #include <cmath>
 
 #include "core/base/number_text.h"
-#include "devices/link/beat.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/periodic_timer.h"
 #include "devices/modbus/modbus_identity.h"
 #include "devices/modbus/modbus_settings.h"
 
@@ -59,7 +59,7 @@ public:
           link_(makeByteLink(settings_.address)),
           replies_(settings_.framing),
           atTerminals_(askedAtTerminals(settings_.rack, requests)),
-          beat_(settings_.heartbeat ? settings_.heartbeat->everySeconds : 1) {
+          beatTimer_(settings_.heartbeat ? settings_.heartbeat->everySeconds : 1) {
         for (const ModbusRead& read : planReads(settings_.points, settings_.mostGap)) addRead(read);
         for (const RackModule::Setting& s : settings_.rack.settings) {
             DeviceParameter p;
@@ -124,7 +124,7 @@ protected:
             auto next = std::ranges::min_element(reads_, {}, &Read::due);
             if (next == reads_.end() || next->due > now()) {
                 Duration rest = next == reads_.end() ? milliseconds(100) : next->due - now();
-                if (settings_.heartbeat && mayBeat()) rest = std::min(rest, beat_.left(now()));
+                if (settings_.heartbeat && mayBeat()) rest = std::min(rest, beatTimer_.left(now()));
                 if (!idle(rest)) return End::lost;
                 continue;
             }
@@ -460,7 +460,7 @@ private:
     /// Tells the units after how long to put their outputs to rest. False if the link is lost.
     bool armWatchdogs(const std::stop_token& stop) {
         watchdogProblem_ = {};
-        beat_.begin();
+        beatTimer_.begin();
         if (atRest() || settings_.address.isCapture()) return true;
         for (const ModbusWrite& w : settings_.watchdogs) {
             bool lost = false;
@@ -471,7 +471,7 @@ private:
     }
     /// The sign of life, where one is due. False if the link is lost.
     bool beat(const std::stop_token& stop) {
-        if (!settings_.heartbeat || !mayBeat() || settings_.address.isCapture() || !beat_.due(now())) return true;
+        if (!settings_.heartbeat || !mayBeat() || settings_.address.isCapture() || !beatTimer_.due(now())) return true;
         const ModbusWrite& w = *settings_.heartbeat;
         Reply reply = exchange(w.point.unit, writePdu(w.point, w.values[beats_++ % w.values.size()]), stop);
         tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
@@ -585,7 +585,7 @@ private:
     std::vector<Read> reads_;
     std::map<int, Health> units_;
     std::uint16_t transaction_ = 0;
-    Beat beat_;
+    PeriodicTimer beatTimer_;
     std::size_t beats_ = 0;
     Text watchdogProblem_;
     Instant lastReply_;

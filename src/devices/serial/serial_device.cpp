@@ -4,10 +4,10 @@
 #include <map>
 
 #include "core/base/number_text.h"
-#include "devices/link/beat.h"
 #include "devices/link/board_clock.h"
 #include "devices/link/byte_template.h"
 #include "devices/link/link_driver.h"
+#include "devices/link/regular_messages.h"
 #include "devices/link/rhythm.h"
 #include "devices/link/serial_load.h"
 #include "devices/serial/speed_search.h"
@@ -39,8 +39,7 @@ public:
           settings_(std::move(settings)),
           line_(settings_.line),
           load_(line_),
-          asked_(settings_.askSeconds),
-          beat_(settings_.heartbeat.everySeconds) {
+          regular_(settings_.ask, settings_.askSeconds, settings_.heartbeat) {
         if (!settings_.stamp.empty()) clock_.emplace(settings_.stampBits, settings_.stampSeconds);
     }
 
@@ -74,21 +73,13 @@ protected:
         setState(LinkState::starting, text(CRUSCOTTO_TEXT("{0} is open at {1} baud; waiting for the first whole line."),
                                            line_.port, line_.baud));
         std::string bytes;
-        const std::string question = bytesFor(settings_.ask, 0);
-        asked_.begin();
-        beat_.begin();
+        regular_.begin();
         while (!stop.stop_requested()) {
             bytes.clear();
             if (!sendOutputs()) return End::lost;
             Duration wait = pollEvery;
-            if (!question.empty()) {
-                if (asked_.due(now()) && !send(question)) return End::lost;
-                wait = std::clamp(asked_.left(now()), milliseconds(1), wait);
-            }
-            if (!settings_.heartbeat.bytes.empty() && mayBeat()) {
-                if (beat_.due(now()) && !send(bytesFor(settings_.heartbeat.bytes, beats_++))) return End::lost;
-                wait = std::clamp(beat_.left(now()), milliseconds(1), wait);
-            }
+            for (const std::string& message : regular_.due(now(), mayBeat(), wait))
+                if (!send(message)) return End::lost;
             if (port_.read(wait, bytes) == SerialPort::Got::lost) return End::lost;
             const Instant t = now();
             if (!bytes.empty()) {
@@ -281,8 +272,7 @@ private:
     SerialPort port_;      // the run thread's, but for wake()
     SerialSettings line_;  // as it is open, with the speed that was found
     SerialLoad load_;
-    Beat asked_, beat_;
-    std::uint8_t beats_ = 0;
+    RegularMessages regular_;
     LineSplitter splitter_;
     WireLines wire_;
     LineHealth health_;

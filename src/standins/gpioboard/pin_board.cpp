@@ -71,7 +71,13 @@ private:
     }
     std::string obey() {
         const auto arg = [&](std::size_t i) { return i < in_.size() ? in_[i] : 0; };
-        if (in_[0] == 0xF4 && arg(1) < 20) {
+        if (in_[0] == 0xFF) {
+            for (std::size_t pin = 0; pin < board_.level.size(); ++pin) {
+                board_.beforeReset[pin] = board_.level[pin].exchange(0);
+                board_.mode[pin] = 0;
+            }
+            ++board_.resets;
+        } else if (in_[0] == 0xF4 && arg(1) < 20) {
             board_.mode[arg(1)] = static_cast<int>(arg(2));
             shown_.fill(-1);
         } else if (in_[0] >= 0x90 && in_[0] < 0x93) {

@@ -28,6 +28,9 @@ public:
     PinBoardFaults faults;
     /// What pins have been set to, by mode, value and pull-up.
     std::array<std::atomic<int>, 20> mode{}, level{};
+    /// System resets that it was sent, and what pins stood at when the last of them came; since then all are 0.
+    std::atomic<int> resets{0};
+    std::array<std::atomic<int>, 20> beforeReset{};
     /// Closed switches on digital inputs, to ground where a pull-up is.
     std::array<std::atomic<bool>, 20> pressed{};
     std::atomic<int> samplingMs{19};

@@ -60,8 +60,10 @@ protected:
     test::TempFolder folder;
     PinBoard board;
     std::unique_ptr<StandInHost> host = std::move(StandInHost::onPty(board.begin(), folder.file("port")).value());
-    [[nodiscard]] json settings() const {
-        return {{"address", host->address()}, {"sampling-ms", 2}, {"registers-every-s", 0.01}};
+    [[nodiscard]] json settings(const json& more = json::object()) const {
+        json out = {{"address", host->address()}, {"sampling-ms", 2}, {"registers-every-s", 0.01}};
+        out.update(more);
+        return out;
     }
 };
 
@@ -130,6 +132,34 @@ TEST_F(Firmata, ACrashSendsItsSafeValues) {
         CrashSend::sendAll();
         return board.level[13] == 0 && board.level[9] == 7;
     }));
+}
+
+TEST_F(Firmata, IsResetBehindItsLastValuesInOrderAndInACrashWhereThatIsWanted) {
+    const auto driven = [&](const char* what, PinListener& listener) {
+        board.level[9] = 0;
+        listener.device().setSafeValues({{"D9 pwm", 7}});
+        listener.device().setOutput("D9 pwm", 200);
+        EXPECT_TRUE(eventually([&] { return board.level[9] == 200; })) << what;
+    };
+    {
+        PinListener listener(settings(), {"A1", "D9 pwm"});
+        driven("not wanted", listener);
+    }
+    EXPECT_EQ(board.resets, 0);
+    {
+        PinListener listener(settings({{"reset-at-end", true}}), {"A1", "D9 pwm"});
+        driven("in order", listener);
+        listener.device().setOutput("D9 pwm", 7);  // as the engine does before it stops a device
+    }
+    EXPECT_TRUE(eventually([&] { return board.resets == 1; }));
+    EXPECT_EQ(board.beforeReset[9], 7);
+    PinListener listener(settings({{"reset-at-end", true}}), {"A1", "D9 pwm"});
+    driven("in a crash", listener);
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return board.resets > 1;
+    }));
+    EXPECT_TRUE(eventually([&] { return board.level[9] == 0; })) << "and nothing behind it";
 }
 
 TEST_F(Firmata, ABoardOfVersion23IsSentOnlyWhatItKnows) {
