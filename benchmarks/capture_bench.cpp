@@ -453,6 +453,29 @@ void panLongRun(benchmark::State& state) {
 }
 BENCHMARK(panLongRun)->Arg(2)->Arg(100)->Arg(10'000)->Unit(benchmark::kMicrosecond)->Iterations(300)->UseRealTime();
 
+/// The means of all signals over all of it, from the pyramids: of 10^9 samples together.
+void meanOfLongRun(benchmark::State& state) {
+    RunSource run(longRun());
+    while (!run.state().done) std::this_thread::yield();
+    const Span all{run.extent().from, run.extent().to + nanoseconds(1)};
+    double best = 0, samples = 0;
+    bool exact = true;
+    for (auto _ : state) {
+        const auto began = std::chrono::steady_clock::now();
+        samples = 0;
+        for (int s = 0; s < 32; ++s) {
+            const StretchSummary over = run.summaryOver("in" + std::to_string(s), all);
+            samples += static_cast<double>(over.count);
+            exact = exact && over.exact && std::isfinite(over.mean);
+        }
+        best = std::max(best, 1 / since(began));
+    }
+    state.counters["samples"] = samples;
+    state.counters["exact"] = exact;
+    beside(state, "readLongFile", best);
+}
+BENCHMARK(meanOfLongRun)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(10);
+
 /// From a jump to a place nobody has looked at until its single samples are there: one signal, ten milliseconds wide.
 void refineLongRun(benchmark::State& state) {
     RunSource run(longRun());

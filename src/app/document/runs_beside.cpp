@@ -26,6 +26,7 @@ void RunsBeside::add(const QString& path) {
 void RunsBeside::remove(std::size_t which) {
     if (which >= runs_.size()) return;
     runs_.erase(runs_.begin() + static_cast<std::ptrdiff_t>(which));
+    if (which < view_.heldAgainst) --view_.heldAgainst;
     Q_EMIT changed();
 }
 
@@ -73,14 +74,22 @@ QString RunsBeside::align() {
     return why;
 }
 
+bool RunsBeside::Run::has(const SignalSpec& signal) const {
+    const SignalSpec* its = there ? bench().signal(signal.id) : nullptr;
+    return its && its->unit() == signal.unit() && its->isState() == signal.isState();
+}
+
 std::vector<LaidOver> RunsBeside::having(const SignalSpec& signal) const {
     std::vector<LaidOver> out;
-    for (const auto& run : runs_) {
-        const SignalSpec* theirs = run->there ? run->bench().signal(signal.id) : nullptr;
-        if (theirs && theirs->unit() == signal.unit() && theirs->isState() == signal.isState())
-            out.push_back(run->laid());
-    }
+    for (const auto& run : runs_)
+        if (run->has(signal)) out.push_back(run->laid());
     return out;
+}
+
+std::optional<LaidOver> RunsBeside::held(const SignalSpec& signal) const {
+    if (runs_.empty()) return {};
+    const Run& run = *runs_[std::min(view_.heldAgainst, runs_.size() - 1)];
+    return run.has(signal) ? std::optional(run.laid()) : std::nullopt;
 }
 
 void RunsBeside::poll() {

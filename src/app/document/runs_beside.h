@@ -29,6 +29,8 @@ public:
         bool there = false;  ///< it has been opened
         [[nodiscard]] QString name() const;
         [[nodiscard]] const Bench& bench() const { return source->info()->bench; }
+        /// It is open and has the signal, in its unit.
+        [[nodiscard]] bool has(const SignalSpec& signal) const;
         [[nodiscard]] LaidOver laid() const { return {source.get(), shift}; }
     };
     [[nodiscard]] const std::vector<std::unique_ptr<Run>>& runs() const { return runs_; }
@@ -46,7 +48,8 @@ public:
         Alignment by = Alignment::beginning;
         Crossing crossing;
         Drawn drawn = Drawn::paler;
-        bool difference = false;  ///< what is open less the first of them, in a lane of its own
+        bool difference = false;  ///< what is open less held(), in a lane of its own
+        std::size_t heldAgainst = 0;
         BandLimits limits;
         bool operator==(const View&) const = default;
     };
@@ -58,6 +61,9 @@ public:
 
     /// Those that are open and have the signal, in its unit.
     [[nodiscard]] std::vector<LaidOver> having(const SignalSpec& signal) const;
+
+    /// The one that view().heldAgainst means, as having() gives it; nothing where it has not the signal.
+    [[nodiscard]] std::optional<LaidOver> held(const SignalSpec& signal) const;
 
     /// What a thread of its own finds out.
     struct Comparison {

@@ -30,7 +30,7 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
       level_(new Field(tr("Level"))),
       direction_(new Choice),
       drawn_(new Choice),
-      difference_(new QCheckBox(tr("what is open less the first of them, below"))),
+      difference_(new QCheckBox(tr("what is open less the one it is held against, below"))),
       why_(new QLabel),
       tabs_(new QTabBar),
       against_(new QLabel),
@@ -167,7 +167,10 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
     connect(difference_, &QCheckBox::clicked, this, &BesidePanel::takeView);
     for (Field* field : {level_, spreads_, allowance_}) connect(field, &Field::taken, this, &BesidePanel::takeView);
     connect(tabs_, &QTabBar::currentChanged, this, [this](int index) { tell(static_cast<Told>(index)); });
-    connect(with_, qOverload<int>(&QComboBox::activated), this, &BesidePanel::ask);
+    connect(with_, qOverload<int>(&QComboBox::activated), this, [this] {
+        takeView();
+        ask();
+    });
     connect(signal_, qOverload<int>(&QComboBox::activated), this, &BesidePanel::ask);
     connect(differences_, &FindingList::signalAsked, this, &BesidePanel::signalAsked);
     connect(&session_.beside(), &RunsBeside::changed, this, [this] {
@@ -225,7 +228,9 @@ void BesidePanel::rebuild() {
         shift->setAlignment(Qt::AlignRight);
         shift->show(run.there ? shown(secondsText(run.shift.ns)).replace('-', QChar(0x2212)) : tr("opens…"));
         shift->setEnabled(run.there);
-        shift->setToolTip(tr("So many seconds are added to its own time. Ctrl+Alt+Left and Right move the last run."));
+        shift->setToolTip(
+            tr("So many seconds are added to its own time. Ctrl and drag its paler trace to move it; "
+               "Ctrl+Alt+Left and Right move the last run."));
         connect(shift, &Field::taken, this, [this, i, shift](const QString& text) {
             Duration d;
             QString typed = text.trimmed();
@@ -293,6 +298,7 @@ void BesidePanel::takeView() {
     view.by = static_cast<Alignment>(by_->currentData().toInt());
     view.drawn = static_cast<RunsBeside::Drawn>(drawn_->currentData().toInt());
     view.difference = difference_->isChecked();
+    view.heldAgainst = static_cast<std::size_t>(std::max(0, with_->currentIndex()));
     view.crossing.signal = crossingOf_->currentData().toString().toStdString();
     view.crossing.rises = direction_->currentData().toBool();
     const auto number = [](Field* field, double& out, double least) {

@@ -103,12 +103,12 @@ struct Quantity {
 // Those that products are made of and can make. Speeds of rotation and angles are not among them: whether a turn
 // counts there as 1 or as 2 pi is for people to say.
 constexpr std::array quantities{
-    Quantity{1, {1, -1, -2, 0, 0}}, Quantity{2, {0, 0, 0, 0, 1}},    Quantity{3, {0, 3, -1, 0, 0}},
-    Quantity{4, {0, 0, -1, 0, 0}},  Quantity{6, {0, 0, 0, 1, 0}},    Quantity{7, {1, 2, -3, -1, 0}},
-    Quantity{8, {0, 1, -2, 0, 0}},  Quantity{9, {1, 0, 0, 0, 0}},    Quantity{10, {1, 2, -3, -2, 0}},
-    Quantity{11, {0, 0, 0, 0, 0}},  Quantity{12, {0, 0, 1, 0, 0}},   Quantity{13, {0, 1, 0, 0, 0}},
-    Quantity{14, {1, 2, -3, 0, 0}}, Quantity{15, {1, 1, -2, 0, 0}},  Quantity{16, {0, 3, 0, 0, 0}},
-    Quantity{19, {1, 2, -2, 0, 0}}, Quantity{21, {0, 1, -1, 0, 0}},  Quantity{22, {1, -3, 0, 0, 0}},
+    Quantity{1, {1, -1, -2, 0, 0}}, Quantity{2, {0, 0, 0, 0, 1}},   Quantity{3, {0, 3, -1, 0, 0}},
+    Quantity{4, {0, 0, -1, 0, 0}},  Quantity{6, {0, 0, 0, 1, 0}},   Quantity{7, {1, 2, -3, -1, 0}},
+    Quantity{8, {0, 1, -2, 0, 0}},  Quantity{9, {1, 0, 0, 0, 0}},   Quantity{10, {1, 2, -3, -2, 0}},
+    Quantity{11, {0, 0, 0, 0, 0}},  Quantity{12, {0, 0, 1, 0, 0}},  Quantity{13, {0, 1, 0, 0, 0}},
+    Quantity{14, {1, 2, -3, 0, 0}}, Quantity{15, {1, 1, -2, 0, 0}}, Quantity{16, {0, 3, 0, 0, 0}},
+    Quantity{19, {1, 2, -2, 0, 0}}, Quantity{21, {0, 1, -1, 0, 0}}, Quantity{22, {1, -3, 0, 0, 0}},
     Quantity{24, {0, 2, 0, 0, 0}},
 };
 

@@ -13,6 +13,7 @@
 #include "core/analysis/measures.h"
 #include "core/base/whole_file.h"
 #include "core/bench/bench.h"
+#include "core/bench/control_file.h"
 #include "core/bench/procedure_file.h"
 #include "core/bench/rule_file.h"
 #include "core/bench/run_name.h"

@@ -1,4 +1,5 @@
 // Runs side by side in the window, and the list of a folder's runs.
+#include "app/page/tiles/plot_library.h"
 #include "app/page/tiles/trace_tile.h"
 #include "app/run/beside_panel.h"
 #include "app/run/library_view.h"
@@ -71,6 +72,38 @@ TEST_F(Beside, RunsAreLaidByMarksAndByACrossing) {
     EXPECT_EQ(run.shift.ns, 0) << "by their beginnings then";
 }
 
+TEST_F(Beside, APalerTraceIsDraggedInTime) {
+    const std::string own = recorded("own.run", 7), other = recorded("other.run", 8);
+    open(QString::fromStdString(own));
+    window->layOver({QString::fromStdString(other)});
+    ASSERT_TRUE(allThere(1));
+    auto* trace = window->page().findChild<TraceTile*>();
+    ASSERT_TRUE(trace);
+    frame();
+    auto* plot = trace->findChild<QCustomPlot*>();
+    ASSERT_TRUE(plot);
+    // somewhere on the paler trace of its first lane
+    const QRect lane = plot->axisRect(0)->rect();
+    const auto grabbed = [&](Qt::KeyboardModifiers keys) {
+        for (int y = lane.top(); y <= lane.bottom(); y += 4) {
+            const QPoint at(lane.right() - lane.width() / 5, y);  // the runs are shorter than what is shown
+            QTest::mousePress(plot, Qt::LeftButton, keys, at);
+            QMouseEvent move(QEvent::MouseMove, QPointF(at) + QPointF(50, 0), plot->mapToGlobal(at + QPoint(50, 0)),
+                             Qt::LeftButton, Qt::LeftButton, keys);
+            QApplication::sendEvent(plot, &move);
+            QTest::mouseRelease(plot, Qt::LeftButton, keys, at + QPoint(50, 0));
+            if (beside().runs()[0]->shift.ns != 0) return true;
+        }
+        return false;
+    };
+    EXPECT_FALSE(grabbed(Qt::NoModifier)) << "without Ctrl it is time that goes";
+    session().cursor().goTo(session().end());
+    frame();
+    ASSERT_TRUE(grabbed(Qt::ControlModifier));
+    const double seconds = 50 * session().cursor().window().seconds() / lane.width();
+    EXPECT_NEAR(beside().runs()[0]->shift.seconds(), seconds, seconds * 0.1) << "as far as the pointer went, later";
+}
+
 TEST_F(Beside, ABandIsDrawnAndJudgesAndTheDifferenceHasALane) {
     const std::string good[] = {recorded("a.run", 6.9), recorded("b.run", 7.1), recorded("c.run", 7)};
     const std::string own = recorded("own.run", 8);
@@ -95,6 +128,12 @@ TEST_F(Beside, ABandIsDrawnAndJudgesAndTheDifferenceHasALane) {
     beside().setView(view);
     frame();
     EXPECT_GT(trace->lanes(), lanes);
+    const SignalSpec& drive = *session().bench().signal("drive");
+    ASSERT_TRUE(beside().held(drive));
+    EXPECT_EQ(beside().held(drive)->source, beside().runs()[0]->source.get());
+    view.heldAgainst = 2;
+    beside().setView(view);
+    EXPECT_EQ(beside().held(drive)->source, beside().runs()[2]->source.get());
     view.difference = false;
     beside().setView(view);
     frame();

@@ -13,13 +13,14 @@
 
 namespace cruscotto {
 
-QCPGraph* TraceTile::besideGraph(std::size_t& used, const Lane& lane) {
+QCPGraph* TraceTile::besideGraph(std::size_t& used, const Lane& lane, std::optional<std::size_t> run) {
     if (used == beside_.size()) {
         auto* made = plot_->addGraph(lane.rect->axis(QCPAxis::atBottom), lane.rect->axis(QCPAxis::atLeft));
         made->setAdaptiveSampling(false);
-        beside_.push_back(made);
+        beside_.push_back({made, run});
     }
-    QCPGraph* graph = beside_[used++];
+    beside_[used].run = run;
+    QCPGraph* graph = beside_[used++].graph;
     graph->setKeyAxis(lane.rect->axis(QCPAxis::atBottom));
     graph->setValueAxis(lane.rect->axis(QCPAxis::atLeft));
     graph->setChannelFillGraph(nullptr);
@@ -73,8 +74,8 @@ void TraceTile::feedBeside(Instant from, Instant to, Duration width) {
                     low.append({at, band.at[i].mean - half});
                     high.append({at, band.at[i].mean + half});
                 }
-                QCPGraph* lower = besideGraph(used, *lane);
-                QCPGraph* upper = besideGraph(used, *lane);
+                QCPGraph* lower = besideGraph(used, *lane, {});
+                QCPGraph* upper = besideGraph(used, *lane, {});
                 pale.setAlpha(faint);
                 for (QCPGraph* graph : {lower, upper}) graph->setPen(QPen(pale, 1));
                 lower->data()->set(low, true);
@@ -86,25 +87,48 @@ void TraceTile::feedBeside(Instant from, Instant to, Duration width) {
             }
             pale.setAlpha(faint);
             std::size_t number = 0;
-            for (const auto& run : beside.runs()) {
+            for (std::size_t which = 0; which < beside.runs().size(); ++which) {
+                const auto& run = beside.runs()[which];
                 const SignalSpec* theirs = run->there ? run->bench().signal(s.id) : nullptr;
                 const auto in = theirs ? convertUnit(theirs->unit(), lane->key.unit) : std::nullopt;
                 if (!in) continue;
                 QVector<QCPGraphData> places = besidePlaces(run->laid(), *theirs, from, to, width);
                 for (QCPGraphData& place : places)
                     place.value = placed(*lane, line, place.value * in->factor + in->offset);
-                QCPGraph* graph = besideGraph(used, *lane);
+                QCPGraph* graph = besideGraph(used, *lane, which);
                 graph->setPen(QPen(pale, 1.2, number++ % 2 == 0 ? Qt::SolidLine : Qt::DashLine));
                 graph->data()->set(places, true);
             }
         }
     }
     while (beside_.size() > used) {
-        plot_->removeGraph(beside_.back());
+        plot_->removeGraph(beside_.back().graph);
         beside_.pop_back();
     }
     for (const auto& lane : lanes_)
         if (lane->key.difference) feedDifference(*lane, from, to, width);
+}
+
+std::optional<std::size_t> TraceTile::besideAt(QPointF at) const {
+    constexpr double near = 24;  // pixels: paler lines are thin
+    double nearest = near;
+    std::optional<std::size_t> run;
+    for (const BesideGraph& b : beside_) {
+        if (!b.run || !b.graph->keyAxis()->axisRect()->rect().contains(at.toPoint())) continue;
+        if (const double d = b.graph->selectTest(at, false); d >= 0 && d < nearest) {
+            nearest = d;
+            run = b.run;
+        }
+    }
+    return run;
+}
+
+void TraceTile::dragBeside(double x) {
+    const double perPixel = timeShown().seconds() / std::max(16, lanes_.front()->rect->width());
+    const double step = std::pow(10, std::floor(std::log10(perPixel)));  // no more digits than the hand means
+    const Duration moved = seconds(std::round((x - heldRun_->x) * perPixel / step) * step);
+    session_.beside().shift(heldRun_->run, moved - heldRun_->moved);
+    heldRun_->moved = moved;
 }
 
 void TraceTile::feedDifference(Lane& lane, Instant from, Instant to, Duration width) {
@@ -113,14 +137,14 @@ void TraceTile::feedDifference(Lane& lane, Instant from, Instant to, Duration wi
     std::vector<Column> own, other;
     for (Line& line : lane.lines) {
         const SignalSpec& s = *shown_[line.shownIndex].spec;
-        const auto runs = session_.beside().having(s);
+        const auto held = session_.beside().held(s);
         QVector<QCPGraphData> places;
         line.endY = std::nan("");
-        if (!runs.empty()) {
+        if (held) {
             session_.source().columns(s.id, {from, width, n}, own);
-            runs.front().source->columns(s.id, {from - runs.front().shift, width, n}, other);
+            held->source->columns(s.id, {from - held->shift, width, n}, other);
             std::optional<double> a, b;  // what each was, where readings come slower than the columns
-            const Instant ends = std::min(session_.end(), runs.front().source->extent().to + runs.front().shift);
+            const Instant ends = std::min(session_.end(), held->source->extent().to + held->shift);
             for (std::size_t i = 0; i < std::min(own.size(), other.size()); ++i) {
                 for (auto* side : {&own, &other}) {
                     std::optional<double>& stands = side == &own ? a : b;

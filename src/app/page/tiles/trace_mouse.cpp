@@ -116,6 +116,11 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
                 cursor.setDragging(true);
                 return true;
             }
+            if (mouse->modifiers() & Qt::ControlModifier)
+                if (const auto run = besideAt(mouse->position())) {
+                    heldRun_ = HeldRun{*run, x};
+                    return true;
+                }
             panning_ = true;
             panFrom_ = mouse->position();
             panAt_ = session_.shownAt();
@@ -138,13 +143,20 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
             dragThreshold(mouse->position().y());
             return true;
         }
+        if (heldRun_) {
+            dragBeside(*hoverX_);
+            return true;
+        }
         if (otherEnd_) {
             cursor.stretchOver({*otherEnd_, endAt(*hoverX_, !(mouse->modifiers() & Qt::AltModifier))});
             showStretch();
         } else {
             const bool onLevel = std::fabs(mouse->position().y() - levelY()) < 5 ||
                                  (!session_.isRun() && thresholdAt(mouse->position()));
-            plot_->setCursor(onLevel ? Qt::SizeVerCursor : gripAt(*hoverX_) ? Qt::SizeHorCursor : Qt::ArrowCursor);
+            const bool onRun = mouse->modifiers() & Qt::ControlModifier && besideAt(mouse->position());
+            plot_->setCursor(onLevel                     ? Qt::SizeVerCursor
+                             : onRun || gripAt(*hoverX_) ? Qt::SizeHorCursor
+                                                         : Qt::ArrowCursor);
         }
         tellHovered();
         return otherEnd_.has_value();
@@ -164,6 +176,7 @@ bool TraceTile::eventFilter(QObject* watched, QEvent* event) {
     if (event->type() == QEvent::MouseButtonRelease) {
         panning_ = false;
         levelDragged_ = false;
+        heldRun_.reset();
         dropThreshold();
         otherEnd_.reset();
         cursor.setDragging(false);

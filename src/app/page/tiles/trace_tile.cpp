@@ -106,8 +106,7 @@ std::vector<TraceTile::LaneKey> TraceTile::lanesWanted() const {
         if (!s.spec->isState()) want(laneOf(*s.spec));
     if (session_.beside().view().difference)
         for (const Shown& s : shown_)
-            if (!s.spec->isState() && !session_.beside().having(*s.spec).empty())
-                want({s.spec->unit(), false, true, {}});
+            if (!s.spec->isState() && session_.beside().held(*s.spec)) want({s.spec->unit(), false, true, {}});
     for (const Shown& s : shown_)
         if (s.spec->isState()) want(laneOf(*s.spec));
     return out;
@@ -495,8 +494,8 @@ void TraceTile::tellHovered() {
             const SignalSpec& s = *shown_[line.shownIndex].spec;
             Reading r = session_.source().at(s.id, at);
             if (lane->key.difference) {
-                const auto runs = session_.beside().having(s);
-                const Reading other = runs.empty() ? Reading{} : runs.front().source->at(s.id, at - runs.front().shift);
+                const auto held = session_.beside().held(s);
+                const Reading other = held ? held->source->at(s.id, at - held->shift) : Reading{};
                 r.value -= other.value;
                 if (other.quality == Quality::gap) r.quality = other.quality;
             }
@@ -588,8 +587,15 @@ void TraceTile::paintAround(QPainter& p) const {
         p.setFont(uiFont(11));
         p.setPen(theme().muted);
         const bool band = session_.beside().view().drawn == RunsBeside::Drawn::band && names.size() > 1;
-        p.drawText(QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight,
-                   band ? tr("band of %1 runs").arg(names.size()) : tr("paler: %1").arg(names.join(", ")));
+        const auto& runs = session_.beside().runs();
+        const bool moving = heldRun_ && heldRun_->run < runs.size();
+        p.drawText(
+            QRectF(8, 4, QWidget::width() - 16.0, 16), Qt::AlignRight,
+            moving ? tr("%1: %2 %3")
+                         .arg(runs[heldRun_->run]->name(), heldRun_->moved.ns < 0 ? tr("earlier by") : tr("later by"),
+                              lengthText({std::abs(heldRun_->moved.ns)}))
+            : band ? tr("band of %1 runs").arg(names.size())
+                   : tr("paler: %1").arg(names.join(", ")));
     }
     if (!holdWords_.isEmpty()) {
         p.setFont(uiFont(11));

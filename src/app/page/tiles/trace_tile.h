@@ -56,7 +56,7 @@ private:
     struct LaneKey {
         std::string unit;
         bool states = false;      ///< rows of states, one below the other
-        bool difference = false;  ///< of what is open and the first run beside it
+        bool difference = false;  ///< of what is open and the run that it is held against
         std::string alone;        ///< the signal that has it for itself; empty: all of the unit
         bool operator==(const LaneKey&) const = default;
     };
@@ -98,7 +98,11 @@ private:
     /// The runs that are laid over.
     void feedBeside(Instant from, Instant to, Duration width);
     void feedDifference(Lane& lane, Instant from, Instant to, Duration width);
-    QCPGraph* besideGraph(std::size_t& used, const Lane& lane);
+    QCPGraph* besideGraph(std::size_t& used, const Lane& lane, std::optional<std::size_t> run);
+    /// The run whose paler trace lies nearest; nothing where they are drawn as a band, or none is near.
+    [[nodiscard]] std::optional<std::size_t> besideAt(QPointF at) const;
+    /// Moves the run that is held in time, as far as the pointer went.
+    void dragBeside(double x);
     [[nodiscard]] QVector<QCPGraphData> besidePlaces(const LaidOver& run, const SignalSpec& signal, Instant from,
                                                      Instant to, Duration width) const;
     /// Its axis, ticks and ends, by its scale.
@@ -155,7 +159,19 @@ private:
     QString holdWords_;  ///< what it stands still on, or that there was nothing
     bool levelDragged_ = false;
     std::vector<Instant> behindAt_;  ///< the pictures behind the newest
-    std::vector<QCPGraph*> behind_, beside_;
+    std::vector<QCPGraph*> behind_;
+    /// A paler trace, or an edge of the band of all.
+    struct BesideGraph {
+        QCPGraph* graph = nullptr;
+        std::optional<std::size_t> run;  ///< its number beside; nothing: of all
+    };
+    std::vector<BesideGraph> beside_;
+    struct HeldRun {
+        std::size_t run = 0;
+        double x = 0;  ///< where it was taken
+        Duration moved{};
+    };
+    std::optional<HeldRun> heldRun_;  ///< a run beside, while it is dragged
     /// A level at which something happens: a limit of a signal, or of a rule's condition.
     struct Threshold {
         QCPItemStraightLine* line = nullptr;
