@@ -30,7 +30,7 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
       level_(new Field(tr("Level"))),
       direction_(new Choice),
       drawn_(new Choice),
-      difference_(new QCheckBox(tr("what is open less the one it is held against, below"))),
+      difference_(new QCheckBox(tr("and the difference, below"))),
       why_(new QLabel),
       tabs_(new QTabBar),
       against_(new QLabel),
@@ -105,7 +105,8 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
     place(crossing, labelled(tr("Level"), level_, crossing_));
     place(crossing, labelled(tr("Direction"), direction_, crossing_));
     fields->addWidget(crossing_);
-    difference_->setToolTip(tr("A lane of its own in every trace"));
+    difference_->setToolTip(
+        tr("What is open less the run that it is held against, in a lane of its own in every trace"));
     column->addWidget(difference_);
     why_->setWordWrap(true);
     why_->setObjectName("muted");
@@ -207,7 +208,6 @@ void BesidePanel::rebuild() {
         delete item;
     }
     RunsBeside& beside = session_.beside();
-    const int was = with_->currentIndex();
     const QSignalBlocker quiet(with_);
     with_->clear();
     for (std::size_t i = 0; i < beside.runs().size(); ++i) {
@@ -255,8 +255,8 @@ void BesidePanel::rebuild() {
         none->setObjectName("muted");
         runs_->addWidget(none);
     }
-    with_->setCurrentIndex(std::clamp(was, 0, std::max(0, with_->count() - 1)));
     const RunsBeside::View& view = beside.view();
+    with_->setCurrentIndex(std::clamp(static_cast<int>(view.heldAgainst), 0, std::max(0, with_->count() - 1)));
     by_->setCurrentIndex(by_->findData(static_cast<int>(view.by)));
     drawn_->setCurrentIndex(drawn_->findData(static_cast<int>(view.drawn)));
     difference_->setChecked(view.difference);
