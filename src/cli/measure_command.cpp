@@ -11,6 +11,7 @@
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/bench/stretch_measures.h"
+#include "core/bench/uncertainty.h"
 #include "devices/device_kind.h"
 #include "engine/engine.h"
 #include "engine/run_source.h"

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QLabel>
 #include <QScrollArea>
 #include <QVBoxLayout>
 #include <functional>

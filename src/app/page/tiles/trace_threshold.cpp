@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "app/page/tiles/plot_library.h"
 #include "app/page/tiles/trace_tile.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
