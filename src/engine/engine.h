@@ -37,7 +37,8 @@ struct RuleReport {
 struct ControlReport {
     std::string id;
     ControlState state;
-    bool holds = false;  ///< the output is what it wants; else somebody else holds it
+    bool holds = false;     ///< the output is what it wants; else somebody else holds it
+    bool byDevice = false;  ///< the device was told all of it, and plays it by itself
 };
 /// What a rule wants that is not the engine's to do: recordings, pages and tones.
 struct RuleRequest {

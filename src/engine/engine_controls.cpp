@@ -70,6 +70,9 @@ void Engine::State::arrangeControls() {
             if (c.controller && was != before.end()) {
                 c.controller->goOn(*was->controller);
                 c.noted = was->noted;
+                c.refused = asBefore && was->refused;
+                if (const auto own = playing.find(spec->output); own != playing.end() && !asBefore)
+                    own->second.clear();  // it plays something else now
                 const auto old = static_cast<std::size_t>(was - before.begin());
                 place(rules.wishes, wishes, old, i);
                 place(rules.holds, holds, old, i);
@@ -87,6 +90,7 @@ void Engine::State::arrangeControls() {
         }
         controls.push_back(std::move(c));
     }
+    for (const auto& [output, control] : playing) rules.outputsToLook.insert(output);  // it may be nobody's now
     for (const Controlling& b : before)
         if (b.controller && !kept.contains(b.controller->spec().id)) {
             rules.latched.erase(b.controller->spec().id);
@@ -122,6 +126,7 @@ void Engine::State::noteFailed(std::size_t i) {
 
 void Engine::State::driveControls(Instant t) {
     if (controls.empty()) return;
+    std::vector<std::size_t> changed;
     for (std::size_t i = 0; i < controls.size(); ++i) {
         Controlling& c = controls[i];
         if (c.waits && c.played.wait_for(std::chrono::seconds(0)) == std::future_status::ready) {
@@ -153,18 +158,82 @@ void Engine::State::driveControls(Instant t) {
         if (now_.wants && (now_.wants != before || !first)) {
             rules.wishes[spec.output][controlPlace(i)] = *now_.wants;
             rules.outputsToLook.insert(spec.output);
+            changed.push_back(i);
         }
     }
     settleOutputs();
+    for (const std::size_t i : changed) handOver(i, t);
+}
+
+bool Engine::State::holdsOutput(std::size_t i) const {
+    const std::string& output = bench.controls[i]->output;
+    const auto state = arbiter.state(output);
+    const auto wishes = rules.wishes.find(output);
+    return state && state->holder == OutputHolder::rule && wishes != rules.wishes.end() && !wishes->second.empty() &&
+           wishes->second.begin()->first == controlPlace(i);
+}
+
+void Engine::State::handOver(std::size_t i, Instant t) {
+    constexpr std::size_t most = 1000;
+    Controlling& c = controls[i];
+    const SignalSpec* output = bench.signal(bench.controls[i]->output);
+    if (c.refused || !output || playing.contains(output->id) || !holdsOutput(i) || options.pace != Pace::realTime)
+        return;
+    auto list = c.controller->rest(t, most);
+    if (!list || list->size() < 2) return;
+    for (auto& [value, stays] : *list)
+        value = isDigital(output->kind) ? (value > 0.5 ? 1.0 : 0.0)
+                                        : std::clamp(value, output->output->low, output->output->high);
+    if (!devicesMutex.try_lock()) return;  // at its next value
+    const Lock lock(devicesMutex, std::adopt_lock);
+    if (isDriven(*output) && devices.at(output->device)->play(output->terminal, *list))
+        playing[output->id] = bench.controls[i]->id;
+}
+
+bool Engine::State::playsByItself(const SignalSpec& output) {
+    const auto it = playing.find(output.id);
+    if (it == playing.end()) return false;
+    for (std::size_t i = 0; i < controls.size(); ++i)
+        if (bench.controls[i]->id == it->second && bench.controls[i]->output == output.id && controls[i].controller &&
+            holdsOutput(i) && !controls[i].controller->state().over)
+            return true;
+    playing.erase(it);
+    return false;
+}
+
+void Engine::State::endPlaying(const SignalSpec& output) {
+    if (!playing.contains(output.id) || playsByItself(output)) return;
+    const auto state = arbiter.state(output.id);
+    if (state && isDriven(output)) devices.at(output.device)->setOutput(output.terminal, state->value);
+}
+
+void Engine::State::listRefused(const std::string& device, const std::string& terminal) {
+    for (std::size_t i = 0; i < controls.size(); ++i) {
+        const ControlSpec& spec = *bench.controls[i];
+        const SignalSpec* output = bench.signal(spec.output);
+        const auto it = playing.find(spec.output);
+        if (!output || output->device != device || output->terminal != terminal || it == playing.end() ||
+            it->second != spec.id)
+            continue;
+        controls[i].refused = true;
+        it->second.clear();  // nobody's
+        endPlaying(*output);
+        if (recorder)
+            recorder->note([at = now(), words = spec.name + ": told value by value"](RunWriter& w) {
+                w.addEvent(at, "control", words);
+            });
+    }
 }
 
 std::vector<ControlReport> Engine::State::reportControls() const {
     std::vector<ControlReport> out;
     for (std::size_t i = 0; i < controls.size(); ++i) {
-        ControlReport r{bench.controls[i]->id, {}, false};
+        ControlReport r{bench.controls[i]->id, {}};
         if (controls[i].controller) {
             r.state = controls[i].controller->state();
             const auto state = arbiter.state(bench.controls[i]->output);
+            const auto own = playing.find(bench.controls[i]->output);
+            r.byDevice = own != playing.end() && own->second == r.id;
             r.holds = state && state->holder == OutputHolder::rule && r.state.wants == state->value;
         }
         out.push_back(std::move(r));

@@ -36,10 +36,13 @@ void Engine::State::note(const std::string& device, DeviceStatus status) {
         for (const auto& [terminal, refusal] : status.outputProblems) {
             const auto before = known.outputProblems.find(terminal);
             if (before != known.outputProblems.end() && before->second == refusal) continue;
-            post([this, words = fmt::format("{}: {}: {}", device, terminal, refusal.english())] {
+            post([this, device, terminal = terminal,
+                  words = fmt::format("{}: {}: {}", device, terminal, refusal.english())] {
                 logWarning("output refused: " + words);
                 if (recorder)
                     recorder->note([at = now(), words](RunWriter& w) { w.addEvent(at, "output refused", words); });
+                const Lock devicesLock(devicesMutex);
+                listRefused(device, terminal);
             });
         }
         known = status;
@@ -197,7 +200,7 @@ bool Engine::State::ask(const SignalSpec& spec, OutputHolder holder, double valu
 void Engine::State::send(const SignalSpec& spec, std::optional<double> value) {
     noteOutput(spec.id);
     if (!value) return;
-    devices.at(spec.device)->setOutput(spec.terminal, *value);
+    if (!playsByItself(spec)) devices.at(spec.device)->setOutput(spec.terminal, *value);
     emitOutput(spec, *value);
 }
 
@@ -290,6 +293,11 @@ void Engine::State::Running::with(std::function<void(Device&)> what) {
         waiting.push_back(std::move(what));
 }
 
+bool Engine::State::Running::play(const std::string& terminal, const PlayedList& list) {
+    const Lock lock(deviceMutex);
+    return device && device->playByItself(terminal, list);
+}
+
 void Engine::State::Running::setOutput(const std::string& terminal, double value) {
     with([terminal, value](Device& d) { d.setOutput(terminal, value); });
 }
@@ -320,6 +328,8 @@ void Engine::State::launch(const DeviceSpec& spec, std::unique_ptr<Running> befo
     fallen.erase(spec.id);
     std::erase_if(published, [&](const auto& p) { return p.second.device == spec.id; });
     tellSafeValues(*r);
+    for (const auto& signal : bench.signals)
+        if (signal->device == spec.id) playing.erase(signal->id);  // of the device that was
     for (const auto& signal : bench.signals)
         if (signal->device == spec.id && signal->output) {
             arbiter.forget(signal->id);

@@ -317,6 +317,7 @@ void Engine::State::askRules(const SignalSpec& spec) {
     askAs(spec, OutputHolder::interlock, rules.holds);
     askAs(spec, OutputHolder::procedure, procedureWishes);
     askAs(spec, OutputHolder::rule, rules.wishes);
+    endPlaying(spec);
 }
 
 void Engine::State::driveRules() {

@@ -68,6 +68,7 @@ struct Engine::State {
         /// Any thread: does it with the device, now or as soon as it is there, in order.
         void with(std::function<void(Device&)> what);
         void setOutput(const std::string& terminal, double value);
+        bool play(const std::string& terminal, const PlayedList& list);
         /// False where it must be made anew.
         bool request(const std::vector<TerminalRequest>& terminals);
         bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals);
@@ -213,8 +214,11 @@ struct Engine::State {
         std::future<std::vector<std::pair<double, double>>> played;  ///< samples of a run that are being read
         std::shared_ptr<const ControlSpec> waits;                    ///< for those
         bool noted = false;                                          ///< that it failed
+        bool refused = false;  ///< its output's device does not take what it plays as a list
     };
     std::vector<Controlling> controls;  // in the order of the bench
+    /// Outputs whose device has all that is still to be played, and the id of the control that plays it.
+    std::map<std::string, std::string> playing;
     /// Of a procedure: what it wants of outputs.
     RuleWishes procedureWishes;
     std::set<std::string> procedureOutputs;  // that it may set
@@ -453,6 +457,15 @@ struct Engine::State {
     /// As fast as possible: see inStep.
     void keepInStep();
     void noteFailed(std::size_t i);
+    /// Nobody prevails over what this control wants of its output.
+    [[nodiscard]] bool holdsOutput(std::size_t i) const;
+    /// A device that can play what is still to come by itself is told all of it.
+    void handOver(std::size_t i, Instant t);
+    /// Its device does, and nobody else wants anything of it. Where that is over, it is so from here on.
+    [[nodiscard]] bool playsByItself(const SignalSpec& output);
+    /// What the device plays and nobody wants any more ends with the value that is due.
+    void endPlaying(const SignalSpec& output) HOLDING(devicesMutex);
+    void listRefused(const std::string& device, const std::string& terminal) HOLDING(devicesMutex);
     [[nodiscard]] std::vector<ControlReport> reportControls() const;
     void beginProcedure(const ProcedureSpec& spec);
     /// What became of alarms, into the journal and the run.

@@ -3,6 +3,7 @@
 #include <QHBoxLayout>
 #include <QKeyEvent>
 #include <QRegularExpression>
+#include <QTimer>
 #include <algorithm>
 #include <cmath>
 
@@ -365,6 +366,7 @@ void ControlView::refresh() {
             words << (isDigital(out->kind) ? (*s.wants > 0.5 ? tr("output on") : tr("output off"))
                                            : tr("output %1").arg(quantityText(*s.wants, out->unit())));
         if (s.over) words << tr("has ended");
+        if (it->byDevice) words << tr("played by the device itself");
         if (s.late) words << tr("%n late value(s)", nullptr, static_cast<int>(s.late));
         if (!s.why.empty()) words << QStringLiteral("▲ ") + shown(s.why);
         const auto state = session_.engine()->outputState(c->output);

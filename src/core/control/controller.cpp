@@ -252,6 +252,32 @@ void Controller::follow(Instant now, const OutputNow& output) {
         state_.wants = (v > 0.5) != s.inverted ? 1 : 0;
 }
 
+std::optional<PlayedList> Controller::rest(Instant now, std::size_t most) const {
+    const PlayedSpec& p = spec_->played;
+    const bool steps = p.shape == PlayedSpec::Shape::steps || p.shape == PlayedSpec::Shape::run;
+    if (spec_->kind != ControlKind::play || !steps || state_.over || points_.empty() || p.times == 0 || length_ <= 0)
+        return {};
+    PlayedList out;
+    constexpr double fraction = 2e-9;  // see play()
+    double t = (now - began_).seconds() + fraction;
+    const double end = length_ * p.times;
+    while (t < end) {
+        const double turn = std::floor(t / length_), within = t - turn * length_;
+        const auto after =
+            std::ranges::upper_bound(points_, within, {}, [](const std::pair<double, double>& q) { return q.first; });
+        const double next = std::min(turn * length_ + (after == points_.end() ? length_ : after->first), end);
+        const double value = valueAt(points_, within, false);
+        if (!out.empty() && out.back().first == value)
+            out.back().second += next - t;
+        else if (out.size() == most)
+            return {};
+        else
+            out.emplace_back(value, next - t);
+        t = next + fraction;
+    }
+    return out;
+}
+
 void Controller::play(Instant now) {
     const PlayedSpec& p = spec_->played;
     if (state_.over) return;

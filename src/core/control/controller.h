@@ -59,6 +59,9 @@ public:
     void goOn(const Controller& before);
     /// Its read-back is looked at anew.
     void reset(Instant now);
+    /// All that it still plays from `now` on, for a device that can be told it as a whole: steps that come to an end,
+    /// `most` of them at most; else nothing.
+    [[nodiscard]] std::optional<PlayedList> rest(Instant now, std::size_t most) const;
     [[nodiscard]] const ControlSpec& spec() const { return *spec_; }
 
 private:

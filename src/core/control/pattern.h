@@ -10,6 +10,9 @@ namespace cruscotto {
 /// Seconds from 0 on, ascending, and the value from then on: what is played over time (PlayedSpec).
 using Pattern = std::vector<std::pair<double, double>>;
 
+/// Values that follow each other, each with the seconds that it stays.
+using PlayedList = std::vector<std::pair<double, double>>;
+
 /// The point goes to this time and value, but not past its neighbours, of which it stays `least` seconds away, nor
 /// before 0. Precondition: there is such a point.
 Pattern movedPoint(Pattern pattern, std::size_t point, double seconds, double value, double least);

@@ -34,6 +34,11 @@ void LinkDriver::run(DeviceSink& sink, std::stop_token stop) {
         ready_.clear();
         failedParts_.clear();
         const End end = talk(stop);
+        {
+            const Lock lock(outputMutex_);
+            plays_.clear();
+            live_ = false;
+        }
         deliver();
         if (end == End::stopped) {
             finish();
@@ -61,8 +66,27 @@ void LinkDriver::setOutput(const std::string& terminal, double value) {
         Output& output = outputs_[terminal];
         output.value = value;
         output.waits = true;
+        plays_.erase(terminal);
     }
     wake();
+}
+
+bool LinkDriver::playByItself(const std::string& terminal, const PlayedList& list) {
+    {
+        const Lock lock(outputMutex_);
+        if (!live_ || atRest() || held_.contains(terminal) || list.empty() || !canPlay(terminal, list.size()))
+            return false;
+        plays_[terminal] = list;
+    }
+    wake();
+    return true;
+}
+
+std::map<std::string, PlayedList> LinkDriver::duePlays() {
+    const Lock lock(outputMutex_);
+    for (const auto& [terminal, list] : plays_)
+        if (const auto it = outputs_.find(terminal); it != outputs_.end()) it->second.sent = true;
+    return std::exchange(plays_, {});
 }
 
 void LinkDriver::setSafeValues(const std::map<std::string, double>& byTerminal) {
@@ -83,6 +107,7 @@ void LinkDriver::fallSafe(const std::set<std::string>* only) {
         if (safe == safe_.end() || (only && !only->contains(terminal)) || !std::exchange(output.sent, false)) continue;
         output.value = safe->second;
         output.waits = true;
+        plays_.erase(terminal);
         held_.insert(terminal);
         status_.fallen.insert(terminal);
         drives = true;
@@ -234,6 +259,10 @@ void LinkDriver::setState(LinkState state, Text sentence, std::vector<DeviceStat
     }
     status_.silenceIsFault = silenceIsFault();
     status_.state = state;
+    {
+        const Lock lock(outputMutex_);
+        live_ = state == LinkState::live;
+    }
     status_.sentence = std::move(sentence);
     status_.suggestions = std::move(suggestions);
     sink_->report(status_);

@@ -22,6 +22,7 @@ class LinkDriver : public Device {
 public:
     void run(DeviceSink& sink, std::stop_token stop) final;
     void setOutput(const std::string& terminal, double value) final;
+    bool playByItself(const std::string& terminal, const PlayedList& list) final;
     void setSafeValues(const std::map<std::string, double>& byTerminal) final;
     void allowOutputs(std::uint64_t fellSafe) final;
     void sendSafe() final { crash_.send(); }
@@ -51,6 +52,8 @@ protected:
     /// A device that is asked and says nothing has failed; one that speaks when it has something to say may have
     /// nothing.
     [[nodiscard]] virtual bool silenceIsFault() const { return true; }
+    /// Any thread: the device can be told to play so many values by itself.
+    [[nodiscard]] virtual bool canPlay(const std::string& /*terminal*/, std::size_t /*values*/) const { return false; }
     /// Has `crash` hold what puts these outputs there if the program crashes. Called while the link is open; does
     /// nothing where the kind of link does not allow it.
     virtual void keepReady(CrashSend& /*crash*/, const std::map<std::string, double>& /*safe*/) {}
@@ -80,6 +83,8 @@ protected:
     /// What outputs have been set to since the last time, of each only the newest value. Drivers call it at least ten
     /// times a second: it also checks that the engine is alive.
     [[nodiscard]] std::vector<std::pair<std::string, double>> dueOutputs();
+    /// What outputs are to play by themselves since the last time; to be sent behind dueOutputs().
+    [[nodiscard]] std::map<std::string, PlayedList> duePlays();
     /// A sign of life may be sent, for devices that put their outputs to rest without one.
     [[nodiscard]] bool mayBeat() const { return !atRest() && engineAlive_; }
     /// What came of writing a parameter: what was done, or why not.
@@ -130,6 +135,8 @@ private:
     /// Outputs fall safe when the engine's pulse (DeviceContext) is too old, and come back with it.
     void checkPulse();
     std::map<std::string, Output> outputs_ GUARDED_BY(outputMutex_);
+    std::map<std::string, PlayedList> plays_ GUARDED_BY(outputMutex_);  // not sent yet
+    bool live_ GUARDED_BY(outputMutex_) = false;
     std::map<std::string, double> safe_ GUARDED_BY(outputMutex_);
     std::set<std::string> held_ GUARDED_BY(outputMutex_);  // they take nothing until allowOutputs()
     std::uint64_t fell_ GUARDED_BY(outputMutex_) = 0;

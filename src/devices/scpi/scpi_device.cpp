@@ -14,8 +14,9 @@ namespace cruscotto {
 namespace {
 
 constexpr int mostErrorsRead = 20;
-constexpr std::size_t mostEntries = 64;
+constexpr std::size_t mostEntries = 64, mostListed = 1000;
 constexpr int missedUntilSilent = 3;
+constexpr const char *valuesMark = "{values}", *secondsMark = "{seconds}";
 constexpr Duration lookForErrorsEvery = milliseconds(2000), showErrorFor = milliseconds(10'000);
 
 std::vector<double> samplesOf(const ScpiQuery& q, std::string_view bytes) {
@@ -74,6 +75,8 @@ public:
           settings_(std::move(settings)),
           link_(makeByteLink(settings_.address)),
           answers_(settings_.end) {
+        // What somebody had it play before is not known.
+        for (const auto& [output, ends] : settings_.listEnds) lists_.insert(output);
         for (const ScpiQuery& q : settings_.queries) {
             std::vector<Channel> channels;
             for (const std::string& terminal : q.terminals())
@@ -92,7 +95,16 @@ protected:
     }
     void finish() override { sendOutputs(); }
     void keepReady(CrashSend& crash, const std::map<std::string, double>& safe) override {
-        crash.arm(link_->descriptor(), messagesFor(settings_.outputs, safe, std::string(1, settings_.end)));
+        const std::string end(1, settings_.end);
+        std::vector<std::string> messages;
+        for (const auto& [output, value] : safe)
+            if (const auto ends = settings_.listEnds.find(output); ends != settings_.listEnds.end())
+                for (const std::string& message : ends->second) messages.push_back(message + end);
+        for (std::string& message : messagesFor(settings_.outputs, safe, end)) messages.push_back(std::move(message));
+        crash.arm(link_->descriptor(), messages);
+    }
+    [[nodiscard]] bool canPlay(const std::string& output, std::size_t values) const override {
+        return settings_.lists.contains(output) && values > 1 && values <= mostListed;
     }
 
     End talk(const std::stop_token& stop) override {
@@ -114,6 +126,7 @@ protected:
         for (Asked& a : asked_) a.due = now();
         while (!stop.stop_requested()) {
             if (!sendOutputs()) return End::lost;
+            if (const Outcome o = excused(playLists(stop)); o != Outcome::good) return after(o, stop);
             if (now() >= nextLook_) {
                 nextLook_ = now() + lookForErrorsEvery;
                 if (const Outcome o = excused(readErrors(stop)); o != Outcome::good) return after(o, stop);
@@ -417,7 +430,7 @@ private:
         const auto due = dueOutputs();
         for (std::size_t i = 0; i < due.size(); ++i) {
             const std::string bytes = bytesFor(settings_.outputs.at(due[i].first), due[i].second);
-            if (!send(bytes)) {
+            if (!endList(due[i].first) || !send(bytes)) {
                 for (std::size_t k = i; k < due.size(); ++k) owe(due[k].first, due[k].second);
                 return false;
             }
@@ -427,17 +440,85 @@ private:
         return true;
     }
 
+    /// What an output plays by itself stops before it is told anything else.
+    bool endList(const std::string& output) {
+        if (!lists_.erase(output)) return true;
+        const auto ends = settings_.listEnds.find(output);
+        if (ends == settings_.listEnds.end() ||
+            std::ranges::all_of(ends->second, [&](const auto& m) { return send(m); }))
+            return true;
+        lists_.insert(output);
+        return false;
+    }
+
+    /// Lists that outputs are to play: all of each but its last message, which begins it, and that only where nothing
+    /// was refused: an instrument would play what it was told before.
+    Outcome playLists(const std::stop_token& stop) {
+        for (const auto& [output, list] : duePlays()) {
+            if (const Outcome o = readErrors(stop); o != Outcome::good) return o;  // of what was sent before
+            if (!endList(output)) return Outcome::lost;
+            std::vector<std::string> messages = listMessages(output, list);
+            const std::string last = std::move(messages.back());
+            messages.pop_back();
+            for (const std::string& message : messages)
+                if (!send(message)) return Outcome::lost;
+            lists_.insert(output);
+            Text refused;
+            if (const Outcome o = readErrors(stop, refused); o != Outcome::good) return o;
+            if (!refused.empty()) {
+                outputSent(output, refused);
+                continue;
+            }
+            if (!send(last)) return Outcome::lost;
+            sent_.insert(output);
+            nextLook_ = now();
+        }
+        return Outcome::good;
+    }
+
+    /// A list of values and one of the seconds that each stays, as the SCPI-99 subsystem LIST has them.
+    [[nodiscard]] std::vector<std::string> listMessages(const std::string& output, const PlayedList& list) const {
+        std::vector<std::string> values, dwells;
+        for (const auto& [value, stays] : list) {
+            values.push_back(fmt::format("{:.7g}", value));
+            dwells.push_back(fmt::format("{:.6g}", stays));
+        }
+        std::vector<std::string> messages = settings_.lists.at(output);
+        for (std::string& message : messages)
+            for (const auto& [mark, words] : {std::pair{valuesMark, &values}, std::pair{secondsMark, &dwells}})
+                if (const auto at = message.find(mark); at != std::string::npos)
+                    message.replace(at, std::string_view(mark).size(), fmt::format("{}", fmt::join(*words, ",")));
+        return messages;
+    }
+
     const ScpiSettings settings_;
     const std::unique_ptr<ByteLink> link_;
     ScpiAnswers answers_;
     std::vector<ScpiAnswers::Piece> waiting_;
     std::vector<Asked> asked_;
     std::string identity_, instrumentError_;
-    std::set<std::string> sent_;  // outputs, since the errors were last read
+    std::set<std::string> sent_;   // outputs, since the errors were last read
+    std::set<std::string> lists_;  // outputs that may play a list
     Instant nextLook_, errorSince_;
     bool readsErrors_ = false;
     int misses_ = 0;
 };
+
+/// Messages with | between them; none of them a query, whose answer would be in the way.
+Result<std::vector<std::string>> messagesIn(const std::string& words, const char* setting) {
+    std::vector<std::string> out;
+    for (std::size_t at = 0; at < words.size();) {
+        const std::size_t bar = std::min(words.find('|', at), words.size());
+        std::string line = words.substr(at, bar - at);
+        line.erase(0, std::min(line.find_first_not_of(' '), line.size()));
+        line.erase(line.find_last_not_of(' ') + 1);
+        if (line.find('?') != std::string::npos)
+            return failure("\"{0}\" takes commands; a query's answer would be in the way.", setting);
+        if (!line.empty()) out.push_back(line);
+        at = bar + 1;
+    }
+    return out;
+}
 
 std::vector<TerminalInfo> scpiTerminals(const JsonText& json) {
     std::vector<TerminalInfo> out;
@@ -479,16 +560,21 @@ Result<ScpiSettings> scpiSettings(const JsonText& json) {
     for (const auto& [name, bytes] : out.outputs)
         if (auto checked = checkByteTemplate(bytes); !checked)
             return failure("The output \"{0}\" cannot be sent. {1}", name, checked.error().english());
-    std::string setup = settings.word("setup");
-    for (std::size_t at = 0; at < setup.size();) {
-        const std::size_t bar = std::min(setup.find('|', at), setup.size());
-        std::string line = setup.substr(at, bar - at);
-        line.erase(0, std::min(line.find_first_not_of(' '), line.size()));
-        if (line.find('?') != std::string::npos)
-            return failure("\"setup\" takes commands; a query's answer would be in the way.");
-        if (!line.empty()) out.setup.push_back(line);
-        at = bar + 1;
-    }
+    auto setup = messagesIn(settings.word("setup"), "setup");
+    if (!setup) return setup.error();
+    out.setup = std::move(setup.value());
+    for (const auto& [key, into] : {std::pair{"lists", &out.lists}, std::pair{"list-ends", &out.listEnds}})
+        for (const auto& [name, words] : settings.pairs(key, 64)) {
+            if (!out.outputs.contains(name))
+                return failure("\"{0}\" names the output \"{1}\", which there is not.", key, name);
+            auto messages = messagesIn(words, key);
+            if (!messages) return messages.error();
+            (*into)[name] = std::move(messages.value());
+        }
+    for (const auto& [name, messages] : out.lists)
+        for (const char* mark : {valuesMark, secondsMark})
+            if (std::ranges::none_of(messages, [&](const auto& m) { return m.find(mark) != std::string::npos; }))
+                return failure("The list of \"{0}\" has no {1} in it.", name, mark);
     if (auto read = settings.result(); !read) return read.error();
     return out;
 }
@@ -523,6 +609,20 @@ DeviceKind scpiKind() {
          {},
          "",
          CRUSCOTTO_TEXT("One a line: a name, =, the command with the value in it, as in level = VOLT {value:3}.")},
+        {"lists",
+         CRUSCOTTO_TEXT("Outputs that play lists by themselves"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: the output's name, =, commands with | between them, as in level = LIST:VOLT {values} | "
+             "LIST:DWEL {seconds} | VOLT:MODE LIST | INIT.")},
+        {"list-ends",
+         CRUSCOTTO_TEXT("What ends a list"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("Sent before the output's next single value, as in level = ABOR | VOLT:MODE FIX.")},
         {"setup",
          CRUSCOTTO_TEXT("Sent once at the beginning"),
          Type::text,

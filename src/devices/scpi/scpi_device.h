@@ -16,6 +16,8 @@ struct ScpiSettings {
     std::vector<ScpiQuery> queries;              ///< with their rates
     std::map<std::string, std::string> outputs;  ///< byte templates by terminal
     std::vector<std::string> setup;              ///< sent once, each a message
+    /// How an output is told a whole list, and what ends that: messages by terminal.
+    std::map<std::string, std::vector<std::string>> lists, listEnds;
     double timeoutSeconds = 2;
     char end = '\n';
 };

@@ -71,6 +71,59 @@ StandInHost::Begin BenchMeter::begin() {
     return [this] { return std::make_unique<MeterTalk>(*this); };
 }
 
+double BenchMeter::source() const {
+    const Lock lock(mutex_);
+    if (!listMode_ || !begun_ || listed_.empty()) return source_;
+    double left = std::chrono::duration<double>(ended_.value_or(Clock::now()) - *begun_).count();
+    std::size_t i = 0;
+    while (i + 1 < listed_.size() && left >= dwells_[i]) left -= dwells_[i++];
+    return listed_[i];
+}
+
+std::string BenchMeter::setSource(const std::string& head, const std::string& tail) {
+    constexpr std::size_t longest = 100;
+    std::vector<double> numbers;
+    const char* at = tail.c_str();
+    for (char* end = nullptr; *at != 0; at = *end == ',' ? end + 1 : end) {
+        numbers.push_back(std::strtod(at, &end));
+        if (end == at || (*end != 0 && *end != ',')) {
+            numbers.clear();
+            break;
+        }
+    }
+    const bool volts = head.ends_with("VOLT") || head.ends_with("VOLTAGE");
+    const bool dwells = head.ends_with("DWEL") || head.ends_with("DWELL");
+    const Lock lock(mutex_);
+    if (head == "VOLT:MODE" || head == "VOLTAGE:MODE") {
+        if (!tail.starts_with("FIX") && tail != "LIST") return "-141,\"Invalid character data\"";
+        listMode_ = tail == "LIST";
+        begun_.reset();
+        ended_.reset();
+    } else if (head.starts_with("INIT")) {
+        if (!listMode_ || listed_.empty() || listed_.size() != dwells_.size()) return "-221,\"Settings conflict\"";
+        begun_ = Clock::now();
+        ended_.reset();
+        ++lists_;
+    } else if (head.starts_with("ABOR")) {
+        if (begun_ && !ended_) ended_ = Clock::now();
+    } else if (numbers.empty()) {
+        return "-104,\"Data type error\"";
+    } else if (volts || dwells) {
+        const double least = volts ? 0 : 0.001, most = volts ? 30 : 60;
+        if (std::ranges::any_of(numbers, [&](double v) { return v < least || v > most; }))
+            return "-222,\"Data out of range\"";
+        if (head.starts_with("LIST")) {
+            if (numbers.size() > longest) return "-223,\"Too much data\"";
+            (volts ? listed_ : dwells_) = numbers;
+        } else if (volts && numbers.size() == 1) {
+            source_ = numbers[0];
+        } else {
+            return "-108,\"Parameter not allowed\"";
+        }
+    }
+    return {};
+}
+
 std::string BenchMeter::answer(std::string message) {
     message = plain(std::move(message));
     const std::size_t space = message.find(' ');
@@ -93,7 +146,9 @@ std::string BenchMeter::answer(std::string message) {
     } else if (head == "*OPC?") {
         out = "1";
     } else if (head == "*RST") {
+        const Lock lock(mutex_);
         source_ = 0;
+        listMode_ = false;
         return {};
     } else if (head == "*CLS") {
         const Lock lock(mutex_);
@@ -103,19 +158,16 @@ std::string BenchMeter::answer(std::string message) {
         const Lock lock(mutex_);
         out = errors_.empty() ? "0,\"No error\"" : errors_.front();
         if (!errors_.empty()) errors_.pop_front();
-    } else if (is("VOLT", "VOLTAGE")) {
-        char* end = nullptr;
-        const double v = std::strtod(tail.c_str(), &end);
-        if (end == tail.c_str()) return complain("-104,\"Data type error\"");
-        if (v < 0 || v > 30) return complain("-222,\"Data out of range\"");
-        source_ = v;
-        return {};
+    } else if (is("VOLT", "VOLTAGE") || is("VOLT:MODE", "VOLTAGE:MODE") || is("LIST:VOLT", "LIST:VOLTAGE") ||
+               is("LIST:DWEL", "LIST:DWELL") || is("INIT", "INITIATE") || is("ABOR", "ABORT")) {
+        const std::string error = setSource(head, tail);
+        return error.empty() ? std::string{} : complain(error.c_str());
     } else if (is("VOLT?", "VOLTAGE?")) {
-        out = fmt::format("{:.4f}", source_.load());
+        out = fmt::format("{:.4f}", source());
     } else if (is("MEAS:VOLT?", "MEASURE:VOLTAGE?")) {
-        out = fmt::format("{:+.6E}", source_ + 0.002 * std::sin(t));
+        out = fmt::format("{:+.6E}", source() + 0.002 * std::sin(t));
     } else if (is("FETC?", "FETCH?")) {
-        out = fmt::format("{:+.5E},{:+.5E} A", source_ + 0.002 * std::sin(t), source_ / 47);
+        out = fmt::format("{:+.5E},{:+.5E} A", source() + 0.002 * std::sin(t), source() / 47);
     } else if (is("OVER?", "OVERLOAD?")) {
         out = "9.9E37,9.91E37,-9.9E+37,+1.5";
     } else if (head == "READ?") {

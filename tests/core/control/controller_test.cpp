@@ -280,6 +280,38 @@ TEST_F(Controls, PlaysStepsAndRampsAndSines) {
     EXPECT_TRUE(controller->state().over);
 }
 
+TEST_F(Controls, TellsWhatItStillPlays) {
+    ControlSpec spec;
+    spec.kind = ControlKind::play;
+    spec.played.points = {{0, 1}, {0.5, 2}, {0.8, 2}, {1, 4}};
+    spec.played.lasts = 2;
+    spec.played.times = 2;
+    begin(spec);
+    const auto expectRest = [&](double t, const PlayedList& wanted) {
+        at(t);
+        const auto rest = controller->rest(Instant{} + seconds(t), 100);
+        ASSERT_TRUE(rest) << t;
+        ASSERT_EQ(rest->size(), wanted.size()) << t;
+        for (std::size_t i = 0; i < wanted.size(); ++i) {
+            EXPECT_EQ((*rest)[i].first, wanted[i].first) << t << ": " << i;
+            EXPECT_NEAR((*rest)[i].second, wanted[i].second, 1e-6) << t << ": " << i;
+        }
+    };
+    expectRest(0, {{1, 0.5}, {2, 0.5}, {4, 1}, {1, 0.5}, {2, 0.5}, {4, 1}});
+    EXPECT_FALSE(controller->rest(Instant{}, 5)) << "more than may be";
+    expectRest(0.6, {{2, 0.4}, {4, 1}, {1, 0.5}, {2, 0.5}, {4, 1}});
+    expectRest(3.5, {{4, 0.5}});
+    at(4);
+    EXPECT_FALSE(controller->rest(Instant{} + seconds(4), 100)) << "it is over";
+    spec.played.times = 0;
+    begin(spec);
+    EXPECT_FALSE(controller->rest(Instant{}, 100)) << "it has no end";
+    spec.played.times = 1;
+    spec.played.shape = PlayedSpec::Shape::ramps;
+    begin(spec);
+    EXPECT_FALSE(controller->rest(Instant{}, 100)) << "it changes all the time";
+}
+
 TEST_F(Controls, PlaysASecondStretchTwiceAsFast) {
     ControlSpec spec;
     spec.id = "c";

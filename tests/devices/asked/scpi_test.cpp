@@ -2,8 +2,10 @@
 
 #include "core/base/crash_send.h"
 #include "core/base/json_text.h"
+#include "core/bench/control_file.h"
 #include "devices/device_listener.h"
 #include "devices/scpi/scpi_device.h"
+#include "engine/engine.h"
 #include "standins/meter/bench_meter.h"
 
 namespace cruscotto::scpi_test {
@@ -135,6 +137,131 @@ TEST_F(Scpi, ACrashSendsItsSafeValues) {
         CrashSend::sendAll();
         return meter.source() == 0.5;
     }));
+}
+
+json withLists(json more = json::object()) {
+    more["outputs"] = {{"level", "VOLT {value:3}"}};
+    more["lists"] = {{"level", "LIST:VOLT {values} | LIST:DWEL {seconds} | VOLT:MODE LIST | INIT"}};
+    more["list-ends"] = {{"level", "ABOR | VOLT:MODE FIX"}};
+    return more;
+}
+
+TEST_F(Scpi, AListIsPlayedByTheInstrumentUntilItIsToldAValue) {
+    MeterListener listener(settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, withLists()));
+    Device& device = listener.device();
+    device.setSafeValues({{"level", 0.5}});
+    EXPECT_FALSE(device.playByItself("level", {{1, 0.1}, {2, 0.1}})) << "nothing is known of it yet";
+    ASSERT_TRUE(listener.reaches(LinkState::live));
+    EXPECT_FALSE(device.playByItself("other", {{1, 0.1}, {2, 0.1}}));
+    listener.wire->open();
+    device.setOutput("level", 1);
+    ASSERT_TRUE(device.playByItself("level", {{1, 0.05}, {2, 0.05}, {3.25, 60}}));
+    EXPECT_TRUE(eventually([&] { return meter.source() == 3.25; }));
+    std::vector<std::string> told;
+    for (const auto& message : listener.wire->since(0))
+        if (message->way == WireMessage::Way::sent && message->bytes.find('?') == std::string::npos)
+            told.push_back(message->bytes);
+    EXPECT_EQ(told, (std::vector<std::string>{"ABOR\n", "VOLT:MODE FIX\n", "VOLT 1.000\n", "LIST:VOLT 1,2,3.25\n",
+                                              "LIST:DWEL 0.05,0.05,60\n", "VOLT:MODE LIST\n", "INIT\n"}));
+    EXPECT_EQ(meter.lists(), 1);
+    device.setOutput("level", 7);
+    EXPECT_TRUE(eventually([&] { return meter.source() == 7; })) << "a single value ends it";
+    ASSERT_TRUE(device.playByItself("level", {{1, 0.01}, {4, 60}}));
+    EXPECT_TRUE(eventually([&] { return meter.source() == 4; }));
+    EXPECT_TRUE(eventually([&] {
+        CrashSend::sendAll();
+        return meter.source() == 0.5;
+    })) << "a crash ends it too";
+    const int begun = meter.lists();
+    ASSERT_TRUE(device.playByItself("level", {{1, 0.01}, {99, 60}}));
+    EXPECT_TRUE(listener.says("-222,\"Data out of range\""));
+    EXPECT_TRUE(eventually([&] { return listener.status().outputProblems.contains("level"); }));
+    EXPECT_EQ(meter.lists(), begun) << "not the one before in its place";
+}
+
+TEST(ScpiSettings, AListNeedsItsOutputAndBothItsMarks) {
+    const auto wrong = [](const json& more) {
+        const auto settings = scpiSettings(jsonText(settingsFor("127.0.0.1", json::object(), more)));
+        return settings ? std::string() : settings.error().english();
+    };
+    EXPECT_EQ(wrong(withLists()), "");
+    EXPECT_NE(wrong({{"lists", {{"level", "LIST:VOLT {values} | LIST:DWEL {seconds}"}}}}).find("there is not"),
+              std::string::npos);
+    json lists = withLists();
+    lists["lists"]["level"] = "LIST:VOLT {values} | INIT";
+    EXPECT_NE(wrong(lists).find("{seconds}"), std::string::npos);
+    lists["lists"]["level"] = "LIST:VOLT {values} | LIST:DWEL {seconds} | LIST:DWEL?";
+    EXPECT_NE(wrong(lists).find("query"), std::string::npos);
+}
+
+/// What a bench plays on the meter's source, in a whole engine.
+class ScpiPlayed : public Scpi {
+protected:
+    Bench playing(std::size_t steps, double every, double firstLasts) {
+        Bench bench =
+            withDevice({}, {"meter", "Meter", "scpi",
+                            jsonText(settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, withLists())), ""});
+        SignalSpec level;
+        level.id = level.name = "level";
+        level.device = "meter";
+        level.terminal = "level";
+        level.kind = ChannelKind::analogOutput;
+        level.output = OutputSpec{};
+        level.output->low = 0;
+        level.output->high = 10;
+        level.output->safe = 0.25;
+        ControlSpec play;
+        play.id = play.name = "play";
+        play.output = "level";
+        play.kind = ControlKind::play;
+        play.played.points = {{0, 1}};
+        for (std::size_t i = 1; i < steps; ++i)
+            play.played.points.emplace_back(firstLasts + every * static_cast<double>(i - 1), i % 2 == 0 ? 1 : 2);
+        play.played.lasts = play.played.points.back().first + 60;
+        return withControl(withSignal(bench, level), play);
+    }
+    static bool byDevice(Engine& engine) {
+        const auto reports = engine.controlReports();
+        return reports.size() == 1 && reports[0].byDevice;
+    }
+};
+
+TEST_F(ScpiPlayed, ItIsToldAllOfItOnceAndWhoeverPrevailsEndsIt) {
+    const auto engine = Engine::start(playing(60, 0.1, 0.3));
+    ASSERT_TRUE(eventually([&] { return byDevice(*engine) && meter.lists() == 1; }))
+        << engine->deviceStatus()["meter"].sentence.english();
+    EXPECT_TRUE(eventually([&] { return meter.source() == 2; })) << "it goes on";
+    EXPECT_TRUE(eventually([&] { return meter.source() == 1; }));
+    EXPECT_TRUE(engine->setOutput("level", 7));
+    EXPECT_TRUE(eventually([&] { return meter.source() == 7; }));
+    EXPECT_TRUE(eventually([&] { return !byDevice(*engine); }));
+    EXPECT_TRUE(engine->releaseOutput("level"));
+    EXPECT_TRUE(eventually([&] { return meter.lists() == 2; })) << "what is left of it";
+    engine->stop();
+    EXPECT_TRUE(eventually([&] { return meter.source() == 0.25; })) << "safe at the end";
+}
+
+TEST_F(ScpiPlayed, AListThatIsRefusedIsToldValueByValue) {
+    const auto engine = Engine::start(playing(150, 0.1, 0.3));
+    EXPECT_TRUE(eventually([&] { return engine->deviceStatus()["meter"].rejected > 0; })) << "more than it can hold";
+    EXPECT_TRUE(eventually([&] { return meter.source() == 2; }));
+    EXPECT_TRUE(eventually([&] { return meter.source() == 1; }));
+    EXPECT_FALSE(byDevice(*engine));
+    EXPECT_EQ(meter.lists(), 0);
+}
+
+TEST_F(ScpiPlayed, AnEditThatTakesThePlayAwayEndsIt) {
+    Bench bench = playing(60, 0.1, 0.3);
+    const auto engine = Engine::start(bench);
+    ASSERT_TRUE(eventually([&] { return byDevice(*engine) && meter.lists() == 1; }));
+    bench = withControl(bench, [&] {
+        ControlSpec off = *bench.controls[0];
+        off.enabled = false;
+        return off;
+    }());
+    engine->apply(bench);
+    EXPECT_TRUE(eventually([&] { return meter.source() == 0; })) << "the value that it starts with";
+    EXPECT_FALSE(byDevice(*engine));
 }
 
 TEST_F(Scpi, AnAnswerThatComesTooLateIsNotTakenForTheNext) {
