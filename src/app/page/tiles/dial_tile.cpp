@@ -58,16 +58,17 @@ void DialTile::rebuild() {
 }
 
 void DialTile::refresh(Instant t, bool digits) {
-    bool changed = read(t, digits);
+    bool slow = read(t, digits), moved = false;
     if (!first()) return;
     const double angle = angleOf(shown_.front().reading.value);
     // Between the digits a pointer that would move by less than a third of a pixel stays.
     if (!(std::fabs(angle - pointer_) * std::numbers::pi / 180 * radius_ < (digits ? 0.02 : 0.33))) {
         pointer_ = angle;
-        changed = !std::isnan(angle) || changed;
+        moved = !std::isnan(angle);
     }
-    if (digits) changed = readExtremes(t) || changed;
-    if (changed) update();
+    if (digits) slow = readExtremes(t) || slow;
+    if (slow || digits) slowValid_ = false;
+    if (slow || moved) update();
 }
 
 void DialTile::paintStill() {
@@ -94,6 +95,7 @@ void DialTile::paintStill() {
         if (limits.low && *limits.low > scale().low) drawArc(p, centre_, radius_ + 2, arcBegin, angleOf(*limits.low));
     }
     stillValid_ = true;
+    slowValid_ = false;
 }
 
 QRectF DialTile::remarkBox(double wide, double top) const {
@@ -108,13 +110,21 @@ QRectF DialTile::remarkBox(double wide, double top) const {
 
 void DialTile::paintEvent(QPaintEvent*) {
     if (!stillValid_ || still_.devicePixelRatio() != devicePixelRatioF() || learning()) paintStill();
+    if (!slowValid_) paintSlow();
     QPainter p(this);
-    p.drawPixmap(0, 0, still_);
-    if (hasFocus()) {
-        p.setRenderHint(QPainter::Antialiasing, false);
-        p.fillRect(QRectF(8, 0, width() - 16, 2), theme().accent);
-    }
+    p.drawPixmap(0, 0, slow_);
+    if (hasFocus()) p.fillRect(QRectF(8, 0, width() - 16, 2), theme().accent);
+    if (!first() || std::isnan(pointer_) || shown_.front().reading.quality == Quality::gap) return;
+    p.setRenderHint(QPainter::Antialiasing);
+    p.setPen(QPen(theme().ink, 2.5, Qt::SolidLine, Qt::FlatCap));
+    p.drawLine(onCircle(centre_, radius_ * 0.72, pointer_), onCircle(centre_, radius_ + 5, pointer_));
+}
+
+void DialTile::paintSlow() {
+    slow_ = still_;
+    slowValid_ = true;
     if (!first()) return;
+    QPainter p(&slow_);
     p.setRenderHint(QPainter::Antialiasing);
     const Shown& s = shown_.front();
     const Theme& t = theme();
@@ -125,10 +135,6 @@ void DialTile::paintEvent(QPaintEvent*) {
         p.setPen(QPen(soft, 7, Qt::SolidLine, Qt::FlatCap));
         const double from = angleOf(extremes_->low), to = angleOf(extremes_->high);
         drawArc(p, centre_, radius_ - 6, std::max(from, to + 0.8), to);
-    }
-    if (!std::isnan(pointer_) && s.reading.quality != Quality::gap) {
-        p.setPen(QPen(t.ink, 2.5, Qt::SolidLine, Qt::FlatCap));
-        p.drawLine(onCircle(centre_, radius_ * 0.72, pointer_), onCircle(centre_, radius_ + 5, pointer_));
     }
     const bool doubtful = s.reading.quality == Quality::gap || s.reading.quality == Quality::stale;
     const QFont big = fitted(uiFont(std::min(largestDigits(radius_, 52), radius_ * 0.5), QFont::Medium), radius_ * 1.3);

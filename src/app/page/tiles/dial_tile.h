@@ -20,6 +20,8 @@ protected:
 
 private:
     void paintStill();
+    /// All but the pointer.
+    void paintSlow();
     /// Where words of this width are written under the unit.
     [[nodiscard]] QRectF remarkBox(double wide, double top) const;
     [[nodiscard]] double angleOf(double v) const;
@@ -27,7 +29,8 @@ private:
     ScaleEnd* low_;
     ScaleEnd* high_;
     QPixmap still_;  ///< what does not move
-    bool stillValid_ = false;
+    QPixmap slow_;   ///< and what goes with the digits
+    bool stillValid_ = false, slowValid_ = false;
     QPointF centre_;
     double radius_ = 0;
     double pointer_ = 0;  ///< angle as painted
