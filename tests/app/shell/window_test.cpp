@@ -264,12 +264,11 @@ TEST_F(Window, FitAndLearnSetTheScaleOnceAndItStays) {
     session().engine()->setOutput("drive", 10);
     const Instant since = session().end();
     ASSERT_TRUE(waitFor([&] { return session().end() > since + milliseconds(1500); }));
+    std::vector<Column> seen;  // before it ends: later there may be more of that time
+    session().source().columns("outlet-pressure", {since, milliseconds(1400), 1}, seen);
     press("learn");
     const Scale learned = spec("outlet").scales.at("bar");
     EXPECT_NE(learned, fitted);
-    std::vector<Column> seen;
-    // Of the last moments more may have come since.
-    session().source().columns("outlet-pressure", {since, milliseconds(1400), 1}, seen);
     EXPECT_LE(learned.low, seen[0].summary.min);
     EXPECT_GE(learned.high, seen[0].summary.max);
     press("undo");
