@@ -29,9 +29,17 @@ namespace {
 
 std::array<int, 2> signalPipe{-1, -1};
 
-/// What asks the program to end, and the end of the desktop's session, close the window in order: outputs safe, the run
-/// closed. Nobody may be there to answer a question: unsaved edits are kept for the next time.
-void closeOnSignals(MainWindow& window, Recovery& recovery) {
+void setUp() {
+    QApplication::setApplicationName("Cruscotto");
+    QApplication::setOrganizationName("Cruscotto");
+    QApplication::setStyle("Fusion");
+    static QTranslator translator;
+    if (translator.load(QLocale(), "cruscotto", "_", ":/translations")) QApplication::installTranslator(&translator);
+}
+
+}  // namespace
+
+void closeOnEndings(MainWindow& window, Recovery& recovery) {
     const auto close = [&window, &recovery] {
         recovery.leave(window.session().worthKeeping());
         window.closeWithoutAsking();
@@ -47,16 +55,6 @@ void closeOnSignals(MainWindow& window, Recovery& recovery) {
     });
 }
 
-void setUp() {
-    QApplication::setApplicationName("Cruscotto");
-    QApplication::setOrganizationName("Cruscotto");
-    QApplication::setStyle("Fusion");
-    static QTranslator translator;
-    if (translator.load(QLocale(), "cruscotto", "_", ":/translations")) QApplication::installTranslator(&translator);
-}
-
-}  // namespace
-
 int runWindow(const WindowOptions& options, int argc, char** argv) {
     if (qEnvironmentVariableIsEmpty("DISPLAY") && qEnvironmentVariableIsEmpty("WAYLAND_DISPLAY") &&
         qEnvironmentVariableIsEmpty("QT_QPA_PLATFORM")) {
@@ -71,7 +69,7 @@ int runWindow(const WindowOptions& options, int argc, char** argv) {
     if (!options.attached.empty()) window.findPanel().setRoot(options.attached);
     window.restoreSettings();
     Recovery recovery(Recovery::defaultFolder());
-    closeOnSignals(window, recovery);
+    closeOnEndings(window, recovery);
     QTimer keeping;
     QObject::connect(&keeping, &QTimer::timeout, &window, [&] { recovery.keep(window.session().worthKeeping()); });
     keeping.start(1000);

@@ -9,6 +9,9 @@
 
 namespace cruscotto {
 
+class MainWindow;
+class Recovery;
+
 struct WindowOptions {
     std::string file;      ///< .bench or .run; the last bench, or the pump bench example, where empty
     bool drive = false;    ///< the file's outputs need no question
@@ -16,6 +19,10 @@ struct WindowOptions {
 };
 /// Opens the window and stays until it is closed. Returns the program's exit code.
 int runWindow(const WindowOptions& options, int argc, char** argv);
+
+/// What asks the program to end, and the end of the desktop's session, close the window in order: outputs safe, the run
+/// closed. Nobody may be there to answer a question: unsaved edits are kept for the next time.
+void closeOnEndings(MainWindow& window, Recovery& recovery);
 
 struct PictureOptions {
     std::string file, out;
