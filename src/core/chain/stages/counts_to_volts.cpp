@@ -1,5 +1,6 @@
 #include <cmath>
 
+#include "core/base/extremes.h"
 #include "core/chain/quality_marker.h"
 #include "core/chain/stages/list.h"
 #include "core/chain/stages/stage_parts.h"
@@ -27,10 +28,8 @@ public:
     }
     void run(Stretch& s) override {
         // Clipping is rare: first it is seen whether there is any at all.
-        unsigned clipped = 0;
-        for (const double x : s.values)
-            clipped |= static_cast<unsigned>(x <= lowest_) | static_cast<unsigned>(x >= highest_);
-        if (clipped) {
+        const Extremes all = extremesOf(s.values);
+        if (all.least <= lowest_ || all.most >= highest_) {
             QualityMarker marker(s.quality);
             for (std::size_t i = 0; i < s.values.size(); ++i)
                 if (s.values[i] <= lowest_ || s.values[i] >= highest_) marker.mark(i, Quality::clipped);
