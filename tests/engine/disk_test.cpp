@@ -1,6 +1,10 @@
 // What a disk can do to a recording: fill up, refuse, dawdle, vanish, and lose its power.
 #include "test_disk.h"
 
+#include <unistd.h>
+
+#include <fstream>
+
 #include "core/run/run_reader.h"
 #include "engine/engine.h"
 #include "fast_bench.h"
@@ -120,30 +124,50 @@ TEST(Disk, ARecordingEndsInOrderBeforeTheDiskIsFull) {
 }
 
 /// How long this computer, in the second before now, did not let a thread run that wanted to: what a recorder that is
-/// not let run either cannot commit meanwhile. Measured by a thread that sleeps for a few milliseconds again and again.
+/// not let run either cannot commit meanwhile. Measured by a thread that sleeps for a few milliseconds again and again,
+/// and by what the kernel says that a host took away from all processors (proc(5), /proc/stat, steal).
 class Stalls {
 public:
     [[nodiscard]] Duration inTheLastSecond() {
         const std::lock_guard lock(mutex_);
         const auto now = Clock::now();
         Clock::duration sum = now - woke_ > NAP ? now - woke_ - NAP : Clock::duration{};  // the one that lasts still
-        for (const auto& [when, late] : late_)
-            if (now - when < std::chrono::seconds(1)) sum += late;
-        return {std::chrono::nanoseconds(sum).count()};
+        std::chrono::milliseconds before = stolen();
+        const auto after = before;
+        for (const Look& look : looks_)
+            if (now - look.when < std::chrono::seconds(1)) {
+                sum += look.late;
+                before = std::min(before, look.stolen);
+            }
+        return {std::chrono::nanoseconds(sum + (after - before)).count()};
     }
 
 private:
     using Clock = std::chrono::steady_clock;
     static constexpr auto NAP = std::chrono::milliseconds(5);
+    struct Look {
+        Clock::time_point when;
+        Clock::duration late;
+        std::chrono::milliseconds stolen;  // since the start
+    };
+    static std::chrono::milliseconds stolen() {
+        std::ifstream all("/proc/stat");
+        std::string word;
+        std::int64_t ticks = 0;
+        for (int i = 0; i < 8 && all >> word >> std::ws; ++i) {
+        }
+        all >> ticks;  // the eighth number, behind "cpu"
+        return std::chrono::milliseconds(ticks * 1000 / sysconf(_SC_CLK_TCK));
+    }
     std::mutex mutex_;
-    std::vector<std::pair<Clock::time_point, Clock::duration>> late_;
+    std::vector<Look> looks_;
     Clock::time_point woke_ = Clock::now();
     std::jthread watcher_{[this](const std::stop_token& stop) {
         while (!stop.stop_requested()) {
             std::this_thread::sleep_for(NAP);
             const std::lock_guard lock(mutex_);
             const auto now = Clock::now();
-            late_.emplace_back(now, now - woke_ - NAP);
+            looks_.push_back({now, now - woke_ - NAP, stolen()});
             woke_ = now;
         }
     }};
