@@ -42,9 +42,9 @@ inline QString outputText(const SignalSpec& s, double v) {
     const Scale scale = expectedScale(s).value_or(Scale{});
     return shown(readingText(v, decimalsFor(scale.low, scale.high)));
 }
-/// What stands beside a trace's end and an axis.
+/// What stands beside a trace's end and an axis: its tag, or else its name.
 inline QString tagOf(const SignalSpec& s) {
-    return shown(s.tag.empty() ? s.name.substr(0, 4) : s.tag);
+    return shown(s.tag.empty() ? s.name : s.tag);
 }
 inline QString unitOf(const SignalSpec& s) {
     return shown(unitText(s.unit()));

@@ -280,7 +280,11 @@ BenchReading readBench(const std::string& fileText, BenchCheck also) {
     });
     std::size_t remembered = 0;
     f.list("signals", mostSignals, [&](const Json& j, const std::string& where) {
-        bench.signals.push_back(std::make_shared<const SignalSpec>(readSignal(j, where, out.problems)));
+        SignalSpec signal = readSignal(j, where, out.problems);
+        // What names no colours is told apart all the same.
+        constexpr std::size_t colours = 8;
+        if (j.is_object() && !j.contains("colour")) signal.colour = static_cast<int>(bench.signals.size() % colours);
+        bench.signals.push_back(std::make_shared<const SignalSpec>(std::move(signal)));
         const std::size_t before = remembered;
         remembered += rememberedSamples(bench.signals.back()->chain);
         if (before <= mostRemembered && remembered > mostRemembered)

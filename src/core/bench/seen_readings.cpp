@@ -14,8 +14,14 @@ namespace {
 
 constexpr Duration learning = milliseconds(5000);
 
-bool isWhole(double v) {
-    return v == std::floor(v);
+constexpr int mostNeeded = 6;
+
+/// How many decimals show this as it is.
+int decimalsNeeded(double v) {
+    double tens = 1;
+    for (int n = 0; n < mostNeeded; ++n, tens *= 10)
+        if (std::nearbyint(v * tens) / tens == v) return n;
+    return mostNeeded;
 }
 
 /// Where the chain's readings lie; nothing where that cannot be told.
@@ -62,7 +68,7 @@ void SeenReadings::look(const SignalSpec& signal, const Source& source, double r
     Seen& seen = seen_[signal.id];
     if (!seen.isOf(signal))
         seen = {signal.chain, signal.kind, signal.scale, signal.output, expectedScale(signal), {}, {}};
-    if (!std::isnan(reading)) seen.whole = seen.whole && isWhole(reading);
+    if (!std::isnan(reading)) seen.needs = std::max(seen.needs, decimalsNeeded(reading));
     if (signal.isState() || (seen.settled && seen.revision == source.revision())) return;
     const Span all = source.extent();
     const Duration length = all.to - all.from + nanoseconds(1);
@@ -71,7 +77,7 @@ void SeenReadings::look(const SignalSpec& signal, const Source& source, double r
     source.columns(signal.id, {all.from, length, 1}, columns);
     if (columns.empty() || columns.front().summary.count == 0) return;
     const Summary& s = columns.front().summary;
-    seen.whole = seen.whole && isWhole(s.min) && isWhole(s.max);
+    seen.needs = std::max({seen.needs, decimalsNeeded(s.min), decimalsNeeded(s.max)});
     if (!seen.scale || s.min < seen.scale->low || s.max > seen.scale->high) seen.scale = niceScale(s.min, s.max);
     if (!seen.since) seen.since = s.count > 1 ? all.from : all.to;
     seen.settled = all.to - *seen.since >= learning;
@@ -86,12 +92,12 @@ Scale SeenReadings::scaleOf(const SignalSpec& signal) const {
 
 int SeenReadings::decimalsOf(const SignalSpec& signal) const {
     const Seen* seen = find(signal);
-    if (readsWhole(signal) && (!seen || seen->whole)) return 0;
-    const bool stated = signal.scale || signal.output;
-    if (!stated && seen && seen->scale && seen->whole) return 0;
+    if (readsWhole(signal) && (!seen || seen->needs == 0)) return 0;
     const auto expected = seen ? seen->expected : expectedScale(signal);
     const auto known = expected ? expected : seen ? seen->scale : std::nullopt;
-    return known ? decimalsFor(known->low, known->high) : 2;
+    const int usual = known ? decimalsFor(known->low, known->high) : 2;
+    const bool stated = signal.scale || signal.output;
+    return !stated && seen && seen->scale ? std::min(usual, seen->needs) : usual;
 }
 
 }  // namespace cruscotto

@@ -24,7 +24,7 @@ public:
     /// Takes in what the source has of it, `reading` being what it shows now. Cheap where nothing has to be learned.
     void look(const SignalSpec& signal, const Source& source, double reading);
     [[nodiscard]] Scale scaleOf(const SignalSpec& signal) const;  ///< 0 to 1 before anything has been seen
-    /// None where all that was seen is whole and nothing says otherwise; 2 before anything has been seen.
+    /// No more than all that was seen needs, where nothing says otherwise; 2 before anything has been seen.
     [[nodiscard]] int decimalsOf(const SignalSpec& signal) const;
     void clear() { seen_.clear(); }
 
@@ -41,7 +41,7 @@ private:
         std::optional<Instant> since;
         bool settled = false;
         std::uint64_t revision = 0;  ///< of the source, when it was settled
-        bool whole = true;
+        int needs = 0;  ///< decimals, for each reading as it was; mostNeeded where it takes more
         [[nodiscard]] bool isOf(const SignalSpec& s) const {
             return kind == s.kind && own == s.scale && output == s.output && chain == s.chain;
         }

@@ -39,6 +39,21 @@ TEST(BenchFile, ReadsWhatItNeedsAndDefaultsTheRest) {
     EXPECT_EQ(reading.bench->windowSeconds, 30);
 }
 
+TEST(BenchFile, SignalsThatNameNoColourAreToldApart) {
+    Json j = minimal();
+    Json other = j["signals"][0];
+    other.erase("colour");
+    for (const char* id : {"a", "b"}) {
+        other["id"] = id;
+        j["signals"].push_back(other);
+    }
+    const BenchReading reading = readBench(jsonText(j));
+    ASSERT_TRUE(reading.bench);
+    EXPECT_EQ(reading.bench->signal("p")->colour, 2);
+    EXPECT_EQ(reading.bench->signal("a")->colour, 1);
+    EXPECT_EQ(reading.bench->signal("b")->colour, 2);
+}
+
 TEST(BenchFile, ExamplesReadWriteAndReadAgainTheSame) {
     for (const char* name : {"pump-bench", "beehive"}) {
         const Bench bench = test::exampleBench(name);

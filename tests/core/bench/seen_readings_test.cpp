@@ -1,5 +1,6 @@
 #include "core/bench/seen_readings.h"
 
+#include "core/base/number_text.h"
 #include "core/history/history_source.h"
 #include "core/history/signal_history.h"
 #include "core/history/timeline.h"
@@ -108,6 +109,18 @@ TEST(SeenReadings, RawNumbersThatAreNotWholeAreNotRounded) {
     live.spec.chain = {};
     live.take(23.5);
     EXPECT_GT(live.seen.decimalsOf(live.spec), 0) << "a board says them as they are";
+}
+
+TEST(SeenReadings, ABoardsTextHasNoMoreDecimalsThanItSays) {
+    Live live;
+    for (const double v : {23.4, 23.9, 23.0, 24.1}) live.take(v);
+    EXPECT_EQ(live.seen.decimalsOf(live.spec), 1);
+    live.take(23.55);
+    EXPECT_EQ(live.seen.decimalsOf(live.spec), 2);
+    live.take(1.0 / 3);
+    EXPECT_EQ(live.seen.decimalsOf(live.spec),
+              decimalsFor(live.seen.scaleOf(live.spec).low, live.seen.scaleOf(live.spec).high))
+        << "never more than suit the scale";
 }
 
 TEST(SeenReadings, CountsAreWholeByNatureAndWhatIsScaledHasTheDecimalsOfItsScale) {

@@ -277,7 +277,9 @@ void TraceTile::layOut() {
     double widest = 0;
     for (const Shown& s : shown_)
         widest = std::max(widest, QFontMetricsF(uiFont(12, QFont::Bold)).horizontalAdvance(tagOf(*s.spec)));
-    tagMargin_ = std::clamp(static_cast<int>(widest) + 14, leastTagMargin, mostTagMargin);
+    // Names without a tag may be long: they leave the traces their room.
+    tagMargin_ = std::clamp(static_cast<int>(widest) + 14, leastTagMargin,
+                            std::clamp(QWidget::width() / 5, leastTagMargin, mostTagMargin));
 
     const QRect b = body().toRect();
     plot_->setGeometry(b.left() - 8, b.top(), b.width() + 8 - tagMargin_, b.height());
@@ -618,8 +620,11 @@ void TraceTile::paintAround(QPainter& p) const {
             const QString beyond = line->end == OffScale::above   ? QStringLiteral("↑")
                                    : line->end == OffScale::below ? QStringLiteral("↓")
                                                                   : QString();
-            p.drawText(QPointF(plot_->geometry().right() + 2, y + 4),
-                       (lane->key.difference ? QStringLiteral("Δ") : QString()) + tagOf(s) + beyond);
+            const QString name = (lane->key.difference ? QStringLiteral("Δ") : QString()) + tagOf(s);
+            const QFontMetrics metrics = p.fontMetrics();
+            p.drawText(
+                QPointF(plot_->geometry().right() + 2, y + 4),
+                metrics.elidedText(name, Qt::ElideRight, tagMargin_ - 4 - metrics.horizontalAdvance(beyond)) + beyond);
         }
         p.setFont(uiFont(11));
         p.setPen(theme().muted);
