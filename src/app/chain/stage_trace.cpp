@@ -6,6 +6,7 @@
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
+#include "core/analysis/straight_line.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/chain/stage_kind.h"
@@ -20,18 +21,12 @@ constexpr Duration forLevels{60'000'000'000}, forFilters{2'000'000'000};
 
 /// The standard deviation about the straight line through them: noise, without what changes slowly.
 double noiseOf(const std::vector<double>& v) {
-    double n = 0, sx = 0, sy = 0, sxx = 0, sxy = 0, syy = 0;
-    const double middle = static_cast<double>(v.size()) / 2;
-    double offset = std::nan("");
-    for (std::size_t i = 0; i < v.size(); ++i) {
-        if (!std::isfinite(v[i])) continue;
-        if (std::isnan(offset)) offset = v[i];
-        const double x = static_cast<double>(i) - middle, y = v[i] - offset;
-        n += 1, sx += x, sy += y, sxx += x * x, sxy += x * y, syy += y * y;
-    }
-    if (n < 10) return std::nan("");
-    const double cxx = sxx - sx * sx / n, cxy = sxy - sx * sy / n, cyy = syy - sy * sy / n;
-    return std::sqrt(std::max(0.0, (cxx > 0 ? cyy - cxy * cxy / cxx : cyy) / (n - 2)));
+    std::vector<double> at, there;
+    for (std::size_t i = 0; i < v.size(); ++i)
+        if (std::isfinite(v[i])) at.push_back(static_cast<double>(i)), there.push_back(v[i]);
+    constexpr std::size_t fewest = 10;
+    if (there.size() < fewest) return std::nan("");
+    return std::sqrt(straightLine(at, there).rest / static_cast<double>(there.size() - 2));
 }
 
 /// The unit of the same kind in which a difference of this size is easiest to read, and the factor to it.

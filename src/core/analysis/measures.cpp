@@ -9,6 +9,7 @@
 #include "core/analysis/signs.h"
 #include "core/analysis/sine_fit.h"
 #include "core/analysis/steadiness.h"
+#include "core/analysis/straight_line.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 
@@ -275,22 +276,11 @@ private:
             setNone("slope", perSecond, CRUSCOTTO_TEXT("fewer than three readings"));
             setNone("drift-per-hour", perHour, CRUSCOTTO_TEXT("fewer than three readings"));
         } else {
-            const auto n = static_cast<double>(values_.size());
-            double meanT = 0, meanV = 0, product = 0, squares = 0, rest = 0;
-            for (std::size_t i = 0; i < values_.size(); ++i) meanT += seconds_[i] / n, meanV += values_[i] / n;
-            for (std::size_t i = 0; i < values_.size(); ++i) {
-                product += (seconds_[i] - meanT) * (values_[i] - meanV);
-                squares += (seconds_[i] - meanT) * (seconds_[i] - meanT);
-            }
-            const double slope = product / squares;
-            for (std::size_t i = 0; i < values_.size(); ++i) {
-                const double d = values_[i] - meanV - slope * (seconds_[i] - meanT);
-                rest += d * d;
-            }
-            const double u = std::sqrt(rest / (n - 2) / squares);
+            const StraightLine line = straightLine(seconds_, values_);
+            const double u = std::sqrt(line.rest / static_cast<double>(line.points - 2) / line.spread);
             constexpr double secondsAnHour = 3600;
-            set("slope", slope, perSecond, u);
-            set("drift-per-hour", slope * secondsAnHour, perHour, u * secondsAnHour);
+            set("slope", line.slope, perSecond, u);
+            set("drift-per-hour", line.slope * secondsAnHour, perHour, u * secondsAnHour);
         }
         // By trapezia, and not over what was not read.
         double area = 0;

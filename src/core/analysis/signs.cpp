@@ -4,19 +4,14 @@
 #include <cmath>
 #include <numbers>
 
+#include "core/analysis/straight_line.h"
+
 namespace cruscotto::signs {
 
 namespace {
 
 constexpr double medianToDeviation = 1.4826;  // of normal noise
 constexpr double twoPi = 2 * std::numbers::pi;
-
-double medianOf(std::vector<double>& v) {
-    if (v.empty()) return 0;
-    const auto middle = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-    std::nth_element(v.begin(), middle, v.end());
-    return *middle;
-}
 
 /// The part of the samples at a frequency: amplitudes of its cosine and sine.
 struct Tone {
@@ -79,14 +74,9 @@ double varianceOf(std::span<const double> x) {
 }
 
 std::vector<double> withoutLine(std::span<const double> x) {
-    const auto n = static_cast<double>(x.size());
-    double mean = 0, product = 0;
-    for (const double v : x) mean += v / n;
-    const double middle = (n - 1) / 2;
-    for (std::size_t i = 0; i < x.size(); ++i) product += (static_cast<double>(i) - middle) * (x[i] - mean);
-    const double slope = product * 12 / (n * (n * n - 1));
+    const StraightLine line = straightLine(x);
     std::vector<double> out(x.size());
-    for (std::size_t i = 0; i < x.size(); ++i) out[i] = x[i] - mean - slope * (static_cast<double>(i) - middle);
+    for (std::size_t i = 0; i < x.size(); ++i) out[i] = x[i] - line.at(static_cast<double>(i));
     return out;
 }
 
@@ -188,8 +178,7 @@ double restOfLines(std::span<const double> x, std::size_t begin, std::size_t end
         std::size_t j = i;
         while (j < end && x[j] > low && x[j] < high) ++j;
         if (j - i >= 4) {
-            const Line line = lineThrough(x.subspan(i, j - i));
-            squares += line.rest * line.rest * static_cast<double>(j - i);
+            squares += straightLine(x.subspan(i, j - i)).rest;
             n += j - i;
         }
         i = j;
@@ -454,25 +443,6 @@ void takeAway(std::vector<double>& x, std::span<const double> other) {
     if (!(others > 0)) return;
     const double share = correlation(x, other) * std::sqrt(own / others);
     for (std::size_t i = 0; i < n; ++i) x[i] -= share * other[i];
-}
-
-Line lineThrough(std::span<const double> y) {
-    const auto n = static_cast<double>(y.size());
-    if (y.size() < 3) return {};
-    double mean = 0, product = 0, squares = 0;
-    for (const double v : y) mean += v / n;
-    const double middle = (n - 1) / 2;
-    for (std::size_t i = 0; i < y.size(); ++i) {
-        product += (static_cast<double>(i) - middle) * (y[i] - mean);
-        squares += (y[i] - mean) * (y[i] - mean);
-    }
-    const double spread = n * (n * n - 1) / 12;
-    Line out;
-    out.slope = product / spread;
-    const double byLine = product * product / spread;
-    out.explained = squares > 0 ? byLine / squares : 0;
-    out.rest = std::sqrt(std::max(0.0, squares - byLine) / n);
-    return out;
 }
 
 }  // namespace cruscotto::signs

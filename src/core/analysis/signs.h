@@ -78,12 +78,4 @@ double correlation(std::span<const double> a, std::span<const double> b);
 /// Takes the part that is the same as in `other` out of x.
 void takeAway(std::vector<double>& x, std::span<const double> other);
 
-/// The straight line of least squares through values at 0, 1, 2 ...
-struct Line {
-    double slope = 0;
-    double explained = 0;  ///< share of the variance, 0 to 1
-    double rest = 0;       ///< standard deviation about it
-};
-Line lineThrough(std::span<const double> y);
-
 }  // namespace cruscotto::signs

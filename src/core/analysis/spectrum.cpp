@@ -10,6 +10,8 @@
 #include <mutex>
 #include <numbers>
 
+#include "core/analysis/straight_line.h"
+
 namespace cruscotto {
 
 namespace {
@@ -142,9 +144,7 @@ std::vector<SpectrumPeak> peaksOf(const Spectrum& s, SpectrumWindow window, std:
             continue;
         beside.assign(s.power.begin() + static_cast<std::ptrdiff_t>(begin),
                       s.power.begin() + static_cast<std::ptrdiff_t>(end));
-        const auto middle = beside.begin() + static_cast<std::ptrdiff_t>(beside.size() / 2);
-        std::nth_element(beside.begin(), middle, beside.end());
-        if (p > standsOut * *middle) tops.push_back(i);
+        if (p > standsOut * medianOf(beside)) tops.push_back(i);
     }
     std::ranges::sort(tops, [&](std::size_t a, std::size_t b) { return s.power[a] > s.power[b]; });
     std::vector<SpectrumPeak> out;

@@ -4,6 +4,8 @@
 #include <cmath>
 #include <vector>
 
+#include "core/analysis/straight_line.h"
+
 namespace cruscotto {
 
 namespace {
@@ -35,27 +37,16 @@ Steadiness steadinessOf(std::span<const double> values, std::span<const Instant>
     out.samples = v.size();
     if (v.empty()) return out;
     const auto n = static_cast<double>(v.size());
-    double meanT = 0;
-    for (std::size_t i = 0; i < v.size(); ++i)
-        out.mean += (v[i] - out.mean) / double(i + 1), meanT += (t[i] - meanT) / double(i + 1);
+    const StraightLine line = straightLine(t, v);
+    out.mean = line.y;
     const auto [low, high] = std::ranges::minmax(v);
     out.peakToPeak = high - low;
     if (v.size() < 3) return out;
-    double tt = 0, tv = 0;
-    for (std::size_t i = 0; i < v.size(); ++i) {
-        tt += (t[i] - meanT) * (t[i] - meanT);
-        tv += (t[i] - meanT) * (v[i] - out.mean);
-    }
-    const double slope = tt > 0 ? tv / tt : 0;
-    double squares = 0;
     std::vector<double> rest;
-    for (std::size_t i = 0; i < v.size(); ++i) {
-        rest.push_back(v[i] - out.mean - slope * (t[i] - meanT));
-        squares += rest.back() * rest.back();
-    }
-    out.noise = std::sqrt(squares / (n - 2));
-    out.drift = slope * (t.back() - t.front());
-    const double free = independent(rest, squares / n);
+    for (std::size_t i = 0; i < v.size(); ++i) rest.push_back(v[i] - line.at(t[i]));
+    out.noise = std::sqrt(line.rest / (n - 2));
+    out.drift = line.slope * (t.back() - t.front());
+    const double free = independent(rest, line.rest / n);
     out.standardUncertainty = out.noise / std::sqrt(free);
     const double chance = out.noise * std::sqrt(12 / free);
     out.settled = std::fabs(out.drift) <= std::max(out.noise, 3 * chance);

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "core/analysis/straight_line.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 
@@ -19,12 +20,6 @@ constexpr double coarseCounts = 8, coarseShare = 0.02;
 constexpr std::size_t driftLooks = 120;  // seconds
 constexpr double secondsAnHour = 3600;
 constexpr Duration bounceStands = milliseconds(30'000);
-
-double median(std::vector<double> v) {
-    const auto middle = v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2);
-    std::nth_element(v.begin(), middle, v.end());
-    return *middle;
-}
 
 }  // namespace
 
@@ -205,7 +200,7 @@ void EvidenceWatch::jumps(const Stretch& stretch, const signs::Movement& movemen
         targets.push_back(all[i].second);
         if (i > 0) intervals.push_back(static_cast<double>(all[i].first - all[i - 1].first));
     }
-    const double middle = median(targets);
+    const double middle = medianOf(targets);
     if (!standing) {
         const double near = std::max(0.01 * size, 2 * worth_.step);
         const auto together = std::ranges::count_if(targets, [&](double t) { return std::fabs(t - middle) <= near; });
@@ -312,9 +307,10 @@ void EvidenceWatch::reading(double value, Quality worst, double raw, const std::
     if (readings_.size() > driftLooks) readings_.pop_front();
     if (readings_.size() < driftLooks) return;
     const std::vector<double> y(readings_.begin(), readings_.end());
-    const signs::Line line = signs::lineThrough(y);
-    const double risen = std::fabs(line.slope) * static_cast<double>(y.size());
-    if (line.explained < 0.9 || risen < 8 * line.rest) return;
+    const StraightLine line = straightLine(y);
+    const auto n = static_cast<double>(y.size());
+    const double risen = std::fabs(line.slope) * n, scatter = std::sqrt(line.rest / n);
+    if (line.explained() < 0.9 || risen < 8 * scatter) return;
     found(Doubt::drifts,
           text(CRUSCOTTO_TEXT("by {0}{1} {2} an hour, over the last {3} s."), line.slope > 0 ? "+" : "-",
                threeDigits(std::fabs(line.slope) * secondsAnHour / every.seconds()), unitText(unit), driftLooks),
