@@ -58,8 +58,10 @@ public:
     virtual void run(DeviceSink& sink, std::stop_token stop) = 0;
     /// Any thread. A value out of the output's range is clamped to it; an unknown terminal is ignored.
     virtual void setOutput(const std::string& terminal, double value) = 0;
+    /// Any thread. How many values the output can play by itself; 0: it is told value by value.
+    [[nodiscard]] virtual std::size_t mostPlayed(const std::string& /*terminal*/) const { return 0; }
     /// Any thread. The output plays all of this by itself from now on, until its next setOutput() or a failure; how the
-    /// device refuses it is said as for a value. False: it cannot, and is told value by value.
+    /// device refuses it is said as for a value. False: it cannot, not now or not so many.
     virtual bool playByItself(const std::string& /*terminal*/, const PlayedList& /*list*/) { return false; }
     /// Any thread, first before run(): what each output is put to when nobody watches over it. A device that has been
     /// told this puts its outputs there by itself when its link fails, and then takes no setOutput() until

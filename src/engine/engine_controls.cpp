@@ -174,20 +174,22 @@ bool Engine::State::holdsOutput(std::size_t i) const {
 }
 
 void Engine::State::handOver(std::size_t i, Instant t) {
-    constexpr std::size_t most = 1000;
     Controlling& c = controls[i];
     const SignalSpec* output = bench.signal(bench.controls[i]->output);
     if (c.refused || !output || playing.contains(output->id) || !holdsOutput(i) || options.pace != Pace::realTime)
         return;
+    if (!devicesMutex.try_lock()) return;  // at its next value
+    const Lock lock(devicesMutex, std::adopt_lock);
+    if (!isDriven(*output)) return;
+    Running& device = *devices.at(output->device);
+    const std::size_t most = device.mostPlayed(output->terminal);
+    if (most < 2) return;
     auto list = c.controller->rest(t, most);
     if (!list || list->size() < 2) return;
     for (auto& [value, stays] : *list)
         value = isDigital(output->kind) ? (value > 0.5 ? 1.0 : 0.0)
                                         : std::clamp(value, output->output->low, output->output->high);
-    if (!devicesMutex.try_lock()) return;  // at its next value
-    const Lock lock(devicesMutex, std::adopt_lock);
-    if (isDriven(*output) && devices.at(output->device)->play(output->terminal, *list))
-        playing[output->id] = bench.controls[i]->id;
+    if (device.playByItself(output->terminal, *list)) playing[output->id] = bench.controls[i]->id;
 }
 
 bool Engine::State::playsByItself(const SignalSpec& output) {

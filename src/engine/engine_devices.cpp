@@ -293,7 +293,12 @@ void Engine::State::Running::with(std::function<void(Device&)> what) {
         waiting.push_back(std::move(what));
 }
 
-bool Engine::State::Running::play(const std::string& terminal, const PlayedList& list) {
+std::size_t Engine::State::Running::mostPlayed(const std::string& terminal) {
+    const Lock lock(deviceMutex);
+    return device ? device->mostPlayed(terminal) : 0;
+}
+
+bool Engine::State::Running::playByItself(const std::string& terminal, const PlayedList& list) {
     const Lock lock(deviceMutex);
     return device && device->playByItself(terminal, list);
 }

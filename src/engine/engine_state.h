@@ -68,7 +68,8 @@ struct Engine::State {
         /// Any thread: does it with the device, now or as soon as it is there, in order.
         void with(std::function<void(Device&)> what);
         void setOutput(const std::string& terminal, double value);
-        bool play(const std::string& terminal, const PlayedList& list);
+        std::size_t mostPlayed(const std::string& terminal);
+        bool playByItself(const std::string& terminal, const PlayedList& list);
         /// False where it must be made anew.
         bool request(const std::vector<TerminalRequest>& terminals);
         bool reconfigure(const JsonText& settings, const std::vector<TerminalRequest>& terminals);

@@ -111,14 +111,16 @@ TEST(EvidenceOfFaults, PreflightSaysItWithTheRemedy) {
     }));
 }
 
+/// What pulling the load told of the signal, if it has.
+bool pulled(const Engine& engine, const char* signal, Doubt doubt) {
+    return std::ranges::any_of(engine.source().evidenceAt(signal, engine.now()),
+                               [&](const Evidence& e) { return e.doubt == doubt && e.sure == 1; });
+}
+
 TEST(EvidenceLive, CheckingAConnectionPullsTheInputAndLetsGoOfIt) {
     const Bench bench = withFault("pump-bench", "");
     const auto engine = Engine::start(bench);
-    const auto says = [&](const char* signal, Doubt doubt) {
-        for (const Evidence& e : engine->source().evidenceAt(signal, engine->now()))
-            if (e.doubt == doubt && e.sure == 1) return true;
-        return false;
-    };
+    const auto says = [&](const char* signal, Doubt doubt) { return pulled(*engine, signal, doubt); };
     ASSERT_TRUE(eventually([&] { return engine->now() > Instant{} + milliseconds(500); }));
     const double before = engine->source().at("inlet-pressure", engine->now()).value;
     engine->checkConnection("inlet-pressure");
@@ -137,6 +139,21 @@ TEST(EvidenceLive, CheckingAConnectionPullsTheInputAndLetsGoOfIt) {
     }));
     engine->tell("box-temperature", {});
     EXPECT_TRUE(eventually([&] { return engine->source().evidenceAt("box-temperature", engine->now()).empty(); }));
+}
+
+TEST(EvidenceLive, AnEditWhileAnInputIsPulledLetsGoOfItAndTellsNothing) {
+    Bench bench = withFault("pump-bench", "");
+    const auto engine = Engine::start(bench);
+    const auto past = [&](Instant t) { return eventually([&] { return engine->now() > t; }); };
+    ASSERT_TRUE(past(Instant{} + milliseconds(500)));
+    engine->checkConnection("spare");
+    bench.name = "Edited meanwhile";
+    engine->apply(bench);
+    ASSERT_TRUE(past(engine->now() + milliseconds(2500))) << "longer than a check takes";
+    EXPECT_FALSE(pulled(*engine, "spare", Doubt::notConnected));
+    EXPECT_LT(std::fabs(engine->source().at("spare", engine->now()).value), 1) << "it floats";
+    engine->checkConnection("spare");
+    EXPECT_TRUE(eventually([&] { return pulled(*engine, "spare", Doubt::notConnected); })) << "the next one begins";
 }
 
 TEST(EvidenceBench, APairMustBeThereAndOfOneKindAndGoesWithItsSignal) {

@@ -74,7 +74,7 @@ void LinkDriver::setOutput(const std::string& terminal, double value) {
 bool LinkDriver::playByItself(const std::string& terminal, const PlayedList& list) {
     {
         const Lock lock(outputMutex_);
-        if (!live_ || atRest() || held_.contains(terminal) || list.empty() || !canPlay(terminal, list.size()))
+        if (!live_ || atRest() || held_.contains(terminal) || list.empty() || list.size() > mostPlayed(terminal))
             return false;
         plays_[terminal] = list;
     }

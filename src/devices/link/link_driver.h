@@ -52,8 +52,6 @@ protected:
     /// A device that is asked and says nothing has failed; one that speaks when it has something to say may have
     /// nothing.
     [[nodiscard]] virtual bool silenceIsFault() const { return true; }
-    /// Any thread: the device can be told to play so many values by itself.
-    [[nodiscard]] virtual bool canPlay(const std::string& /*terminal*/, std::size_t /*values*/) const { return false; }
     /// Has `crash` hold what puts these outputs there if the program crashes. Called while the link is open; does
     /// nothing where the kind of link does not allow it.
     virtual void keepReady(CrashSend& /*crash*/, const std::map<std::string, double>& /*safe*/) {}

@@ -103,8 +103,8 @@ protected:
         for (std::string& message : messagesFor(settings_.outputs, safe, end)) messages.push_back(std::move(message));
         crash.arm(link_->descriptor(), messages);
     }
-    [[nodiscard]] bool canPlay(const std::string& output, std::size_t values) const override {
-        return settings_.lists.contains(output) && values > 1 && values <= mostListed;
+    [[nodiscard]] std::size_t mostPlayed(const std::string& output) const override {
+        return settings_.lists.contains(output) ? mostListed : 0;
     }
 
     End talk(const std::stop_token& stop) override {
