@@ -3,6 +3,7 @@
 #include <set>
 
 #include "core/base/log.h"
+#include "core/bench/keep.h"
 #include "core/history/signal_history.h"
 #include "engine/engine_state.h"
 
@@ -21,6 +22,17 @@ std::vector<Engine::State::Held> Engine::State::held() {
     }
     return out;
 }
+
+namespace {
+
+/// A column of what is kept, of one of the signals that are held.
+struct KeptColumn {
+    std::size_t signal = 0;
+    bool readings = false;  // else raw samples
+    bool shown = true;      // else they lie beside its readings
+};
+
+}  // namespace
 
 Instant Engine::heldSince() const {
     Instant since;
@@ -51,8 +63,8 @@ Result<Span> Engine::keep(const std::string& path, Span span) {
     });
     if (held.empty()) return failure("Nothing has been measured yet; there is nothing to keep.");
     const Instant from = span.from, to = std::min(span.to, now);
-    auto made =
-        RunWriter::create(path, keepingEverything(bench), {from, s.startAnchor.unixNs + (from - s.startAnchor.at).ns});
+    bench = withResolvedKeep(keepingEverything(std::move(bench)));
+    auto made = RunWriter::create(path, bench, {from, s.startAnchor.unixNs + (from - s.startAnchor.at).ns});
     if (!made) return made.error();
     RunWriter& writer = *made.value();
     writer.addEvent(now, "kept", "What was in memory, kept after the fact");
@@ -64,11 +76,21 @@ Result<Span> Engine::keep(const std::string& path, Span span) {
         // Of a value that seldom changes (an output) the last one before counts too.
         if (!h.group->clocked() && first > 0 && first >= h.range().first + 1) --first;
         std::vector<RecordedColumn> columns;
-        for (std::size_t i = 0; i < h.signals.size(); ++i) columns.push_back({i, h.signals[i].first});
-        std::vector<PyramidBuilder> pyramids(h.signals.size());
+        std::vector<KeptColumn> kinds;
         auto group = std::make_shared<ScanGroup>(*h.group);
         group->channels.clear();
-        for (const std::size_t c : h.columns) group->channels.push_back(h.group->channels[c]);
+        for (std::size_t i = 0; i < h.signals.size(); ++i) {
+            const SignalSpec* spec = bench.signal(h.signals[i].first);
+            if (!spec) continue;
+            for (const SignalSpec& as : asRecorded(*spec)) {
+                const bool shown = as.id == spec->id;
+                columns.push_back({columns.size(), as.id, {}, !shown});
+                kinds.push_back({i, shown && spec->keep.asReadings, shown});
+                group->channels.push_back(h.group->channels[h.columns[i]]);
+                if (kinds.back().readings) group->channels.back().type = SampleType::float64;
+            }
+        }
+        std::vector<PyramidBuilder> pyramids(columns.size());
         // The group's own gaps: samples behind one begin a block. What is no longer held before its first is one too.
         std::set<Instant> gapEnds;
         h.timeline->gapEnds({from, to + seconds(1)}, [&](Instant t) { gapEnds.insert(t); });
@@ -103,11 +125,13 @@ Result<Span> Engine::keep(const std::string& path, Span span) {
                     Gap{std::max(gap->span.from, from), begins, 0, "Nothing was measured.", gap->quality};
             std::vector<RecordedBucket> buckets;
             bool whole = true;
-            for (std::size_t i = 0; i < h.signals.size() && whole; ++i) {
-                SignalHistory::Stretch stretch;
-                whole = h.signals[i].second->copy(first, n, stretch);
-                block->columns.push_back(std::move(stretch.raw));
-                block->quality.push_back(std::move(stretch.quality));
+            SignalHistory::Stretch stretch;
+            for (std::size_t i = 0; i < kinds.size() && whole; ++i) {
+                const KeptColumn& kind = kinds[i];
+                if (kind.shown) whole = h.signals[kind.signal].second->copy(first, n, stretch);
+                block->columns.push_back(kind.readings ? Samples(stretch.readings) : stretch.raw);
+                block->quality.push_back(kind.readings ? stretch.quality : stretch.said);
+                if (!kind.shown) continue;
                 pyramids[i].add(
                     stretch.readings, [&](std::size_t k) { return block->timeOf(k); },
                     [&](int level, const Bucket& b) {

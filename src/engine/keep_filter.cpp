@@ -21,7 +21,8 @@ Recorder::Columns columnsOf(const SignalSpec& signal) {
     auto out = std::make_shared<std::vector<RecordedColumn>>();
     for (SignalSpec& s : asRecorded(signal)) {
         std::string id = s.id;
-        out->push_back({out->size(), std::move(id), std::make_shared<const SignalSpec>(std::move(s))});
+        const bool beside = signal.keep.rawBeside && id != signal.id;
+        out->push_back({out->size(), std::move(id), std::make_shared<const SignalSpec>(std::move(s)), beside});
     }
     return out;
 }
@@ -51,9 +52,11 @@ void KeepFilter::begin(const Block& block, std::size_t column) {
         const bool evenly = keep_.what == KeepSpec::What::everything || keep_.what == KeepSpec::What::oneInN;
         if (from_->clocked() && evenly)
             made->rateHz = from_->rateHz / (keep_.what == KeepSpec::What::oneInN ? keep_.every : 1);
-        for (const RecordedColumn& c : *columns_)
-            made->channels.push_back({c.signal, keep_.asReadings ? SampleType::float64 : typeOf(block.columns[column]),
+        for (const RecordedColumn& c : *columns_) {
+            const bool readings = keep_.asReadings && !c.beside;
+            made->channels.push_back({c.signal, readings ? SampleType::float64 : typeOf(block.columns[column]),
                                       from_->channels[column].kind});
+        }
         group_ = std::move(made);
     }
     if (const auto& gap = block.gapBefore)
@@ -131,6 +134,10 @@ void KeepFilter::everyNth(const Block& block, std::size_t column, const Readings
             else
                 list.push_back({k, k + 1, q});
         }
+    }
+    if (keep_.rawBeside) {
+        out_->columns[1] = block.columns[column];
+        out_->quality[1] = rawQuality(block, column);
     }
     if (gap_ && k > 0) gap_->lostSamples = next_ > 0 && first > next_ ? first - next_ : 0;
     if (k > 0) next_ = first + k;
@@ -230,6 +237,7 @@ std::optional<ShotGate::Part> KeepFilter::give() {
     out_->gapBefore = std::exchange(gap_, std::nullopt);
     ShotGate::Part part;
     for (std::size_t c = 0; c < columns_->size(); ++c) {
+        if ((*columns_)[c].beside) continue;  // it is not shown
         const bool summary = keep_.what == KeepSpec::What::summary;
         pyramids_[c].add(
             summary ? std::get<std::vector<double>>(out_->columns[c]) : values_,

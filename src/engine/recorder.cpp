@@ -102,7 +102,7 @@ void Recorder::lose(const Item& item) {
     }
     lost.n += block.size();
     lost.span.to = endOf(block);
-    status_.lost += block.size() * item.columns->size();
+    status_.lost += block.size() * countedOf(*item.columns);
     status_.lostTo = lost.cause;
     status_.problem =
         text(CRUSCOTTO_TEXT("The disk cannot follow; {0} samples are missing from the run so far."), status_.lost);

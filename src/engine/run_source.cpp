@@ -19,6 +19,11 @@ constexpr std::size_t bytesPerSample = 16;               // raw and reading, at 
 constexpr std::uint64_t samplesSoonSummed = 20'000'000;  // the finest summaries of so many are read in a moment
 constexpr auto revisionEvery = std::chrono::milliseconds(100);
 
+/// What a signal's raw samples go through.
+const SignalSpec& chainOf(const RunInfo& run, const RunSignal& s) {
+    return s.raw ? run.raw.at(*s.raw).current() : s.current();
+}
+
 Span joined(Span a, Span b) {
     return {std::min(a.from, b.from), std::max(a.to, b.to)};
 }
@@ -65,6 +70,8 @@ void RunSource::read(const std::stop_token& stop) {
     std::uint64_t total = 0;
     for (const RunSignal& s : info.signals) total += s.samples;
     for (const RunSignal& s : info.signals) {
+        if (auto needs = neededSignals(chainOf(info, s).chain); s.raw && !needs.empty())
+            needs_[s.key] = std::move(needs);
         Overview& o = overviews_[s.key];
         for (int level = runformat::firstStoredLevel + 1; level <= pyramidLevels; ++level)
             o.levels[static_cast<std::size_t>(level - 1)] = reader.summaries(s.id, level);
@@ -163,8 +170,13 @@ void RunSource::readWanted(RunReader& reader, const std::stop_token& stop) {
 void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::Part& part,
                      const std::stop_token& stop) {
     const bool whole = part.signals.empty();
-    RunReplay replay(reader, group.id, part);
+    RunReader::Part withRaw = part;
+    withRaw.raw = true;
+    RunReplay replay(reader, group.id, withRaw);
     const auto& signals = replay.signals();
+    std::vector<std::size_t> rawColumn;  // of each, in the blocks
+    std::size_t beside = signals.size();
+    for (std::size_t i = 0; i < signals.size(); ++i) rawColumn.push_back(signals[i]->raw ? beside++ : i);
     // As many samples as there can be: all of the group, or as many as its pace brings into the span, and the rest of
     // the first and the last block.
     std::uint64_t room = group.samples;
@@ -180,9 +192,16 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
     std::vector<std::shared_ptr<SignalHistory>> histories;
     for (const RunSignal* s : signals) {
         const HistorySize size{room, room / bucketSamples(1) + 1};
-        histories.push_back(std::make_shared<SignalHistory>(timeline, s->type, size));
-        if (whole) loaded_.set(s->key, histories.back(), s->current().chain, s->current().kind);
+        const SampleType type = s->raw ? reader.info().raw.at(*s->raw).type : s->type;
+        histories.push_back(std::make_shared<SignalHistory>(timeline, type, size));
     }
+    const auto set = [&] {
+        for (std::size_t i = 0; i < signals.size(); ++i) {
+            const SignalSpec& as = chainOf(reader.info(), *signals[i]);
+            loaded_.set(signals[i]->key, histories[i], as.chain, as.kind);
+        }
+    };
+    if (whole) set();
     const auto cover = [&](Span span) HOLDING(mutex_) {
         for (const RunSignal* s : signals) loadedSpans_[s->key] = span;
     };
@@ -190,7 +209,8 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
     RunReplay::Step step;
     while (!stop.stop_requested() && replay.next(step)) {
         timeline->append(*step.block);
-        for (std::size_t i = 0; i < signals.size(); ++i) histories[i]->append(step.block->columns[i], step.readings[i]);
+        for (std::size_t i = 0; i < signals.size(); ++i)
+            histories[i]->append(step.block->columns[rawColumn[i]], step.readings[i]);
         if (!whole) continue;
         const Lock lock(mutex_);
         cover({always, step.block->timeOf(step.block->size() - 1)});
@@ -202,9 +222,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
             revision_.fetch_add(1, std::memory_order_release);
         }
     }
-    if (!whole)
-        for (std::size_t i = 0; i < signals.size(); ++i)
-            loaded_.set(signals[i]->key, histories[i], signals[i]->current().chain, signals[i]->current().kind);
+    if (!whole) set();
     {
         const Lock lock(mutex_);
         cover(whole ? Span{always, never} : part.span);
@@ -221,6 +239,13 @@ bool RunSource::covers(const std::string& signal, Span span) const {
     const Lock lock(mutex_);
     const auto it = loadedSpans_.find(signal);
     return it != loadedSpans_.end() && (span.from >= span.to || inside(span, it->second));
+}
+
+bool RunSource::coversStages(const std::string& signal, Span span) const {
+    if (!covers(signal, span)) return false;
+    const auto needs = needs_.find(signal);
+    return needs == needs_.end() ||
+           std::ranges::all_of(needs->second, [&](const NeededSignal& n) { return covers(n.id, span); });
 }
 
 void RunSource::want(const std::string& signal, Span span) const {
@@ -241,6 +266,11 @@ void RunSource::want(const std::string& signal, Span span) const {
         span = last;
     last = span;
     wanted_[signal] = span;
+    if (const auto needs = needs_.find(signal); needs != needs_.end())
+        for (const NeededSignal& n : needs->second) {
+            const auto [at, fresh] = wanted_.try_emplace(n.id, span);
+            if (!fresh) at->second = joined(at->second, span);
+        }
     wanting_.notify_all();
 }
 
@@ -313,7 +343,7 @@ Reading RunSource::at(const std::string& signal, Instant t) const {
 }
 
 std::vector<double> RunSource::stagesAt(const std::string& signal, Instant t) const {
-    if (!covers(signal, {t, t})) return {};
+    if (!coversStages(signal, {t, t})) return {};
     return loaded_.stagesAt(signal, t);
 }
 
@@ -321,11 +351,11 @@ bool RunSource::stageSeries(const std::string& signal, std::size_t stages, Span 
                             std::vector<double>& values, std::vector<Instant>& times) const {
     values.clear();
     times.clear();
-    return covers(signal, span) && loaded_.stageSeries(signal, stages, span, most, values, times);
+    return coversStages(signal, span) && loaded_.stageSeries(signal, stages, span, most, values, times);
 }
 
 StageMeans RunSource::stageMeans(const std::string& signal, Span span) const {
-    if (!covers(signal, span)) return {};
+    if (!coversStages(signal, span)) return {};
     return loaded_.stageMeans(signal, span);
 }
 

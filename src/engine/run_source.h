@@ -74,6 +74,8 @@ private:
     void readWanted(RunReader& reader, const std::stop_token& stop);
     void load(RunReader& reader, const RunGroup& group, const RunReader::Part& part, const std::stop_token& stop);
     [[nodiscard]] bool covers(const std::string& signal, Span span) const;
+    /// With those that its chain takes.
+    [[nodiscard]] bool coversStages(const std::string& signal, Span span) const;
     void want(const std::string& signal, Span span) const;
     [[nodiscard]] const Overview* overview(const std::string& signal) const;
     static void addOver(const Overview& overview, int level, int finestLevel, Span span, StretchSummary& out);
@@ -84,7 +86,8 @@ private:
     const std::optional<int> version_;
     HistorySource loaded_;
     std::atomic<std::uint64_t> revision_{0};
-    std::map<std::string, Overview> overviews_;  // written before `opened`, fixed from then on
+    std::map<std::string, Overview> overviews_;               // written before `opened`, fixed from then on, as are:
+    std::map<std::string, std::vector<NeededSignal>> needs_;  // what chains take
     std::atomic<bool> overviewsStand_{false};
     std::atomic<bool> inParts_{false};
 

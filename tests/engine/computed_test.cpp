@@ -6,6 +6,7 @@
 #include "core/run/run_replay.h"
 #include "core/run/run_version.h"
 #include "devices/replay/replay_device.h"
+#include "engine/run_source.h"
 #include "integrity.h"
 #include "scripted_device.h"
 #include "test_stages.h"
@@ -99,6 +100,19 @@ TEST(Computed, ARunPlayedAgainGivesExactlyTheSame) {
     }
 }
 
+struct Patient : Progress {
+    void advance(std::uint64_t, std::uint64_t) override {}
+    [[nodiscard]] bool cancelled() const override { return false; }
+};
+
+void expectSame(const AllReadings& a, const AllReadings& b, const std::string& id) {
+    ASSERT_EQ(a.values.size(), b.values.size()) << id;
+    for (std::size_t i = 0; i < a.values.size(); ++i)
+        ASSERT_TRUE(a.values[i] == b.values[i] || (std::isnan(a.values[i]) && std::isnan(b.values[i])))
+            << id << " at " << i << ": " << a.values[i] << " and " << b.values[i];
+    EXPECT_EQ(a.quality, b.quality) << id;
+}
+
 TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
     TempFolder folder;
     const Bench wrong = exampleBench();
@@ -106,10 +120,7 @@ TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
     outlet.chain.push_back(slopeOffset(1.02, -0.03, "bar"));
     recordAll(wrong, folder.file("a.run"), 5);
     recordAll(withSignal(wrong, outlet), folder.file("right.run"), 5);
-    struct : Progress {
-        void advance(std::uint64_t, std::uint64_t) override {}
-        [[nodiscard]] bool cancelled() const override { return false; }
-    } progress;
+    Patient progress;
     std::vector<Text> left;
     const auto version = addRunVersion(folder.file("a.run"), {outlet}, "the sheet", 1, progress, &left);
     ASSERT_TRUE(version.ok()) << version.error().english();
@@ -119,12 +130,7 @@ TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
               (std::vector<std::string>{"outlet-pressure", "pressure-rise", "hydraulic-power", "efficiency"}));
     for (const char* id : {"outlet-pressure", "pressure-rise", "hydraulic-power", "efficiency", "electrical-power"}) {
         const auto again = readingsOf(folder.file("a.run"), id), right = readingsOf(folder.file("right.run"), id);
-        ASSERT_EQ(right.values.size(), again.values.size()) << id;
-        for (std::size_t i = 0; i < right.values.size(); ++i)
-            ASSERT_TRUE(right.values[i] == again.values[i] ||
-                        (std::isnan(right.values[i]) && std::isnan(again.values[i])))
-                << id << " at " << i << ": " << right.values[i] << " and " << again.values[i];
-        EXPECT_EQ(right.quality, again.quality) << id;
+        expectSame(right, again, id);
         EXPECT_EQ(
             summaryOf(*reader.value(), *reader.value()->info().signal(id)).count,
             static_cast<std::uint64_t>(std::ranges::count_if(right.values, [](double v) { return !std::isnan(v); })))
@@ -134,6 +140,105 @@ TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
     EXPECT_NE(summaryOf(*before.value(), *before.value()->info().signal("hydraulic-power")).mean,
               summaryOf(*reader.value(), *reader.value()->info().signal("hydraulic-power")).mean);
     EXPECT_EQ(test::integrity(folder.file("a.run")), "ok");
+}
+
+// ---- measured signals that take others: a thermocouple with its cold junction
+
+SignalSpec withThermocouple(SignalSpec s, const char* type) {
+    for (Stage& stage : s.chain)
+        if (stage.kind().key == "thermocouple") stage = stage.with("type", std::string(type));
+    return s;
+}
+
+TEST(RawBeside, AThermocoupleOfTheWrongTypeIsMendedInTheRun) {
+    TempFolder folder;
+    const Bench wrong = exampleBench();
+    const SignalSpec right = withThermocouple(*wrong.signal("bearing-temperature"), "K");
+    recordAll(wrong, folder.file("a.run"), 5);
+    recordAll(withSignal(wrong, right), folder.file("right.run"), 5);
+    const RunInfo before = RunReader::open(folder.file("a.run")).value()->info();
+    EXPECT_TRUE(before.signal("bearing-temperature")->raw);
+    EXPECT_FALSE(before.signal("bearing-temperature-raw")) << "it is no signal of its own";
+    EXPECT_EQ(before.bench.signal("bearing-temperature")->chain, wrong.signal("bearing-temperature")->chain);
+    EXPECT_TRUE(correctedSignals(before, wrong).empty());
+    const auto corrected = correctedSignals(before, withSignal(wrong, right));
+    ASSERT_EQ(corrected.size(), 1U);
+    Patient progress;
+    std::vector<Text> left;
+    const auto version = addRunVersion(folder.file("a.run"), corrected, "type K", 1, progress, &left);
+    ASSERT_TRUE(version.ok()) << version.error().english();
+    EXPECT_TRUE(left.empty());
+    expectSame(readingsOf(folder.file("a.run"), "bearing-temperature"),
+               readingsOf(folder.file("right.run"), "bearing-temperature"), "bearing-temperature");
+    const auto reader = RunReader::open(folder.file("a.run"));
+    EXPECT_EQ(reader.value()->info().versions.at(0).signals, std::vector<std::string>{"bearing-temperature"});
+    EXPECT_EQ(reader.value()->info().bench.signal("bearing-temperature")->chain, right.chain);
+    EXPECT_TRUE(correctedSignals(reader.value()->info(), withSignal(wrong, right)).empty());
+    const auto asItWas = RunReader::open(folder.file("a.run"), 0);
+    EXPECT_EQ(asItWas.value()->info().bench.signal("bearing-temperature")->chain,
+              wrong.signal("bearing-temperature")->chain);
+    EXPECT_NE(summaryOf(*asItWas.value(), *asItWas.value()->info().signal("bearing-temperature")).mean,
+              summaryOf(*reader.value(), *reader.value()->info().signal("bearing-temperature")).mean);
+    EXPECT_EQ(test::integrity(folder.file("a.run")), "ok");
+}
+
+TEST(RawBeside, ComesAgainWhenItsColdJunctionIsCorrected) {
+    TempFolder folder;
+    const Bench wrong = exampleBench();
+    SignalSpec junction = *wrong.signal("box-temperature");
+    junction.chain.push_back(slopeOffset(1, 1.5, "Cel"));
+    recordAll(wrong, folder.file("a.run"), 5);
+    recordAll(withSignal(wrong, junction), folder.file("right.run"), 5);
+    Patient progress;
+    std::vector<Text> left;
+    const auto version = addRunVersion(folder.file("a.run"), {junction}, "the junction", 1, progress, &left);
+    ASSERT_TRUE(version.ok()) << version.error().english();
+    for (const char* id : {"box-temperature", "bearing-temperature"})
+        expectSame(readingsOf(folder.file("a.run"), id), readingsOf(folder.file("right.run"), id), id);
+}
+
+TEST(RawBeside, EachStageIsToldInTheRunAsItWasLive) {
+    TempFolder folder;
+    auto engine = Engine::startRecorded(exampleBench(), folder.file("a.run"), quick(5));
+    ASSERT_TRUE(engine.ok());
+    engine.value()->wait();
+    engine.value()->stopRecording();
+    const RunSource run(folder.file("a.run"));
+    ASSERT_TRUE(eventually([&] { return run.state().done; }));
+    const Instant at = Instant{} + seconds(4.2);
+    const auto live = engine.value()->source().stagesAt("bearing-temperature", at),
+               recorded = run.stagesAt("bearing-temperature", at);
+    ASSERT_EQ(live.size(), exampleBench().signal("bearing-temperature")->chain.size() + 1);
+    EXPECT_EQ(recorded, live);
+    engine.value()->stop();
+}
+
+TEST(RawBeside, WhatIsKeptAfterTheFactHasItAndWhatIsComputed) {
+    TempFolder folder;
+    auto engine = Engine::start(exampleBench(), quick(5));
+    engine->wait();
+    ASSERT_TRUE(engine->keepPast(folder.file("kept.run"), seconds(3)).ok());
+    const RunSource run(folder.file("kept.run"));
+    ASSERT_TRUE(eventually([&] { return run.state().done; }));
+    const Instant at = Instant{} + seconds(4.2);
+    for (const char* id : {"bearing-temperature", "hydraulic-power", "efficiency", "box-temperature"}) {
+        const Reading live = engine->source().at(id, at), kept = run.at(id, at);
+        ASSERT_FALSE(std::isnan(live.value)) << id;
+        EXPECT_EQ(kept.value, live.value) << id;
+        EXPECT_EQ(kept.quality, live.quality) << id;
+    }
+    EXPECT_EQ(run.stagesAt("bearing-temperature", at), engine->source().stagesAt("bearing-temperature", at));
+    EXPECT_TRUE(run.info()->signal("bearing-temperature")->raw);
+    engine->stop();
+}
+
+TEST(RawBeside, PlayedAgainGivesTheReadingsThatWereRecorded) {
+    TempFolder folder;
+    recordAll(exampleBench(), folder.file("a.run"), 5);
+    const RunInfo run = RunReader::open(folder.file("a.run")).value()->info();
+    recordAll(replayBench(run, folder.file("a.run"), {}), folder.file("again.run"), 5.5);
+    expectSame(readingsOf(folder.file("again.run"), "bearing-temperature"),
+               readingsOf(folder.file("a.run"), "bearing-temperature"), "bearing-temperature");
 }
 
 // ---- two devices with clocks of their own

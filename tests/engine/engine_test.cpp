@@ -679,8 +679,12 @@ TEST(RunSource, ALongRunIsShownAtOnceAndReadWhereSomebodyLooks) {
         const Instant t{77'123'000'000};
         ASSERT_TRUE(eventually([&] { return !run.at(id, t).summary; })) << id;
         EXPECT_NEAR(run.at(id, t).value, whole.at(id, t).value, 1e-9) << id;
-        const auto stages = run.stagesAt(id, t), known = whole.stagesAt(id, t);
-        ASSERT_EQ(stages.size(), known.size()) << id;
+        const auto known = whole.stagesAt(id, t);
+        std::vector<double> stages;
+        ASSERT_TRUE(eventually([&] {
+            stages = run.stagesAt(id, t);
+            return stages.size() == known.size();
+        })) << id;
         for (std::size_t i = 0; i < stages.size(); ++i) EXPECT_NEAR(stages[i], known[i], 1e-9) << id << " " << i;
     }
     std::vector<Point> points;

@@ -172,6 +172,32 @@ TEST(Keep, AChainThatLooksBackIsThinnedAsReadings) {
     EXPECT_EQ(resolvedKeep(s), KeepSpec{}) << "outputs are always recorded";
 }
 
+TEST(Keep, AReadingThatTakesAnotherSignalIsKeptWithItsRawSample) {
+    SignalSpec s = keeping({});
+    s.chain = {
+        slopeOffset(1, 0, "V"),
+        Stage::of("ratiometric", {{"supply", StageSource{"supply"}}, {"low", 0.0}, {"high", 100.0}, {"unit", "%"}})};
+    KeepSpec keep = resolvedKeep(s);
+    EXPECT_TRUE(keep.asReadings && keep.rawBeside);
+    EXPECT_NE(describeKeep(s).english().find("can be mended"), std::string::npos);
+    s.keep = keep;
+    EXPECT_EQ(resolvedKeep(s), keep) << "what is resolved stays so";
+    const auto recorded = asRecorded(s);
+    ASSERT_EQ(recorded.size(), 2U);
+    EXPECT_EQ(recorded[0].chain.size(), 1U) << "its unit";
+    EXPECT_EQ(recorded[1].id, s.id + "-raw");
+    EXPECT_EQ(recorded[1].chain, s.chain);
+    s.keep = {};
+    s.keep.asReadings = true;
+    EXPECT_FALSE(resolvedKeep(s).rawBeside) << "who asks for readings gets them";
+    s.keep.asReadings = false;
+    s.keep.what = What::oneInN;
+    EXPECT_FALSE(resolvedKeep(s).rawBeside);
+    const auto again = signalFromJson(signalToJson(recorded[0]));
+    ASSERT_TRUE(again.ok());
+    EXPECT_EQ(again.value().keep, keep);
+}
+
 // ---- the whole way
 
 Bench pumpBench() {

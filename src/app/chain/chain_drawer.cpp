@@ -62,7 +62,7 @@ const SignalSpec* ChainDrawer::spec() const {
 
 bool ChainDrawer::editable() const {
     const SignalSpec* s = spec();
-    return s && !isOutput(s->kind) && (!session_.isRun() || !s->keep.asReadings);
+    return s && !isOutput(s->kind) && (!session_.isRun() || !s->keep.asReadings || s->keep.rawBeside);
 }
 
 void ChainDrawer::open(const QString& signal) {

@@ -314,7 +314,7 @@ void MainWindow::openSheet(const QString& signal) {
     const SignalSpec* s = session_.bench().signal(signal.toStdString());
     if (!s || s->output || s->isState())
         return notice(tr("Choose a signal that reads numbers in the list of signals first; its sheet opens then."));
-    if (session_.isRun() && s->keep.asReadings)
+    if (session_.isRun() && s->keep.asReadings && !s->keep.rawBeside)
         return notice(tr("Of %1 the readings were recorded, not the raw samples: they cannot be worked out again.")
                           .arg(shown(s->name)));
     closeSide();

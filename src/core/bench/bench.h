@@ -67,6 +67,7 @@ struct KeepSpec {
     double deadBand = 0;         ///< in the reading's unit, 0 or more
     double atLeastEvery = 60;    ///< seconds; a sample is kept that often even without a change; 0: not
     bool asReadings = false;     ///< else as raw samples, where that is possible
+    bool rawBeside = false;      ///< with readings: the raw samples too, from which they can be worked out again
     bool operator==(const KeepSpec&) const = default;
 };
 

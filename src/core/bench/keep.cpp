@@ -37,8 +37,10 @@ KeepSpec resolvedKeep(const SignalSpec& signal) {
     if (isOutput(signal.kind)) return {};  // little, and a run without it would not explain itself
     if (keep.what == KeepSpec::What::oneInN && keep.every <= 1) keep.what = KeepSpec::What::everything;
     // Raw samples alone would not tell what the other signals read then.
-    if (signal.computed || !neededSignals(signal.chain).empty()) keep.asReadings = true;
-    if (keep.what == KeepSpec::What::summary || (thins(keep) && remembers(signal.chain))) keep.asReadings = true;
+    if (!keep.asReadings && !neededSignals(signal.chain).empty()) keep.asReadings = keep.rawBeside = true;
+    if (keep.what == KeepSpec::What::summary || (thins(keep) && remembers(signal.chain)) || signal.computed)
+        keep.asReadings = true;
+    if (keep.what != KeepSpec::What::everything || signal.computed) keep.rawBeside = false;
     return keep;
 }
 
@@ -61,6 +63,12 @@ std::vector<SignalSpec> asRecorded(const SignalSpec& signal) {
         out.chain.clear();
         if (signal.computed) out.chain = {Stage::of("level", {{"on", 0.5}, {"off", 0.5}})};
     }
+    if (signal.keep.rawBeside) {
+        SignalSpec raw = signal;
+        raw.id += rawEnding;
+        raw.name += " raw";
+        return {out, raw};
+    }
     if (signal.keep.what != KeepSpec::What::summary) return {out};
     // A mean of on and off is neither.
     if (signal.isState()) {
@@ -80,6 +88,10 @@ Text describeKeep(const SignalSpec& signal) {
     const bool forced = keep.asReadings && !signal.keep.asReadings && keep.what != KeepSpec::What::summary;
     switch (keep.what) {
         case KeepSpec::What::everything:
+            if (keep.rawBeside)
+                return text(
+                    CRUSCOTTO_TEXT("Every raw sample is recorded, and its reading beside it, since that takes other "
+                                   "signals: a chain that was wrong can be mended afterwards."));
             return keep.asReadings
                        ? text(CRUSCOTTO_TEXT(
                              "Every reading is recorded, without the raw samples: a chain that was wrong "
@@ -114,7 +126,7 @@ double keptShare(const SignalSpec& signal, SampleType raw, double rateHz) {
     const double stored = keep.asReadings ? sizeof(double) : rawBytes;
     switch (keep.what) {
         case KeepSpec::What::everything:
-            return stored / rawBytes;
+            return keep.rawBeside ? stored / rawBytes + 1 : stored / rawBytes;
         case KeepSpec::What::oneInN:
             return stored / rawBytes / keep.every;
         case KeepSpec::What::summary: {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <string_view>
 #include <vector>
 
 #include "core/bench/bench.h"
@@ -7,7 +8,8 @@
 namespace cruscotto {
 
 /// The policy with "raw or reading" decided: summaries are of readings, and so is a thinned signal whose chain looks at
-/// several samples (a mean, a counter), since its readings could not be worked out from a few of them.
+/// several samples (a mean, a counter), since its readings could not be worked out from a few of them. A reading that
+/// takes other signals is kept together with its raw sample.
 KeepSpec resolvedKeep(const SignalSpec& signal);
 /// The bench with every signal's policy resolved.
 Bench withResolvedKeep(Bench bench);
@@ -16,7 +18,9 @@ Bench keepingEverything(Bench bench);
 
 /// The signals of a run that a signal of the bench becomes; its policy is taken as resolved. A summary becomes three:
 /// the mean under the signal's own id, and its extremes under ids that end in "-min" and "-max". A kept reading comes
-/// with a chain that only says its unit.
+/// with a chain that only says its unit; raw samples beside it, under an id that ends in "-raw", with the chain that it
+/// comes by.
+inline constexpr std::string_view rawEnding = "-raw";
 std::vector<SignalSpec> asRecorded(const SignalSpec& signal);
 
 /// One plain sentence: what of the signal is recorded.

@@ -41,7 +41,7 @@ private:
         std::optional<Instant> since;
         bool settled = false;
         std::uint64_t revision = 0;  ///< of the source, when it was settled
-        int needs = 0;  ///< decimals, for each reading as it was; mostNeeded where it takes more
+        int needs = 0;               ///< decimals, for each reading as it was; mostNeeded where it takes more
         [[nodiscard]] bool isOf(const SignalSpec& s) const {
             return kind == s.kind && own == s.scale && output == s.output && chain == s.chain;
         }

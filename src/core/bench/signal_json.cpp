@@ -217,7 +217,7 @@ Json keepJson(const KeepSpec& keep) {
         j["dead-band"] = keep.deadBand;
         j["at-least-every-s"] = keep.atLeastEvery;
     }
-    if (keep.asReadings) j["as"] = "reading";
+    if (keep.asReadings) j["as"] = keep.rawBeside ? "both" : "reading";
     return j;
 }
 
@@ -231,7 +231,10 @@ KeepSpec readKeep(const Json& json, const std::string& where, std::vector<Proble
                                           {keepNames[3], KeepSpec::What::changes}},
                                          KeepSpec::What::everything);
     keep.every = f.integer("every", keep.every, 1, 1'000'000);
-    keep.asReadings = f.choice<bool>("as", {{"raw", false}, {"reading", true}}, false);
+    enum class As { raw, reading, both };
+    const As as = f.choice<As>("as", {{"raw", As::raw}, {"reading", As::reading}, {"both", As::both}}, As::raw);
+    keep.asReadings = as != As::raw;
+    keep.rawBeside = as == As::both;
     for (const auto& [key, member, low, high] :
          {std::tuple{"interval-s", &KeepSpec::intervalSeconds, 0.001, 86400.0},
           std::tuple{"dead-band", &KeepSpec::deadBand, 0.0, std::numeric_limits<double>::max()},

@@ -414,13 +414,16 @@ bool SignalHistory::copy(std::uint64_t first, std::size_t n, Stretch& out) const
     out.quality.clear();
     for (std::size_t i = 0; i < n; ++i) {
         const Quality q = qualityOf(from + i);
-        // What the chain finds again by itself is not copied.
-        if (q == Quality::good || q == Quality::clipped || q == Quality::outOfRange) continue;
+        if (q == Quality::good) continue;
         if (!out.quality.empty() && out.quality.back().end == i && out.quality.back().quality == q)
             out.quality.back().end = i + 1;
         else
             out.quality.push_back({i, i + 1, q});
     }
+    out.said.clear();
+    std::ranges::copy_if(out.quality, std::back_inserter(out.said), [](const QualityInterval& q) {
+        return q.quality != Quality::clipped && q.quality != Quality::outOfRange;
+    });
     return firstKeptSample() <= from;
 }
 

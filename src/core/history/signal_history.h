@@ -92,7 +92,8 @@ public:
     struct Stretch {
         Samples raw;
         std::vector<double> readings;
-        std::vector<QualityInterval> quality;  ///< what the device said: open sensor and worse
+        std::vector<QualityInterval> quality;  ///< of the readings
+        std::vector<QualityInterval> said;     ///< of it what the chain does not find again by itself
     };
     /// Samples [first, first + n) by the timeline's count; false if they are no longer all held.
     [[nodiscard]] bool copy(std::uint64_t first, std::size_t n, Stretch& out) const;

@@ -25,6 +25,7 @@ struct PendingBlock {
     double dtNs = 0;
     std::vector<Instant> times;
     std::vector<Samples> columns;
+    std::size_t counted = 0;                            // of these; see RecordedColumn
     std::vector<std::vector<QualityInterval>> quality;  // counted from the pending block's first sample
     std::optional<Gap> gapBefore;
     bool open = true;

@@ -9,6 +9,7 @@
 #include <set>
 
 #include "core/base/json_text.h"
+#include "core/bench/keep.h"
 #include "core/chain/chain.h"
 #include "core/run/run_file.h"
 #include "core/run/run_format.h"
@@ -42,6 +43,39 @@ const RunSignal* RunInfo::signal(const std::string& key) const {
         if (s.key == key) return &s;
     return nullptr;
 }
+
+namespace {
+
+/// Raw samples beside readings are no signals of their own: they go from `signals` into `raw`.
+void takeRawAside(RunInfo& info) {
+    std::map<std::pair<std::int64_t, std::string>, RunSignal*> withRaw;
+    for (RunSignal& s : info.signals)
+        if (!s.definitions.empty() && s.current().keep.rawBeside && !s.key.ends_with(rawEnding))
+            withRaw.emplace(std::pair(s.group, s.key + std::string(rawEnding)), &s);
+    for (RunSignal& s : info.signals) {
+        const auto of = withRaw.find({s.group, s.key});
+        if (of == withRaw.end() || s.definitions.empty() || of->second->raw) continue;
+        RunSignal& readings = *of->second;
+        readings.raw = s.id;
+        s.key = readings.key;
+        for (RunDefinition& d : s.definitions) {
+            d.spec.id = readings.key;
+            d.spec.name = readings.current().name;
+        }
+    }
+    std::set<std::int64_t> aside;
+    for (const auto& [key, s] : withRaw)
+        if (s->raw) aside.insert(*s->raw);
+    for (RunSignal& s : info.signals)
+        if (aside.contains(s.id)) info.raw.emplace(s.id, std::move(s));
+    std::erase_if(info.signals, [&](const RunSignal& s) { return aside.contains(s.id); });
+    for (RunVersion& v : info.versions)
+        std::erase_if(v.signals, [&](const std::string& key) {
+            return std::ranges::any_of(withRaw, [&](const auto& w) { return w.second->raw && w.first.second == key; });
+        });
+}
+
+}  // namespace
 
 struct RunReader::State {
     sqlite::Database db;
@@ -188,6 +222,7 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
              else
                  unread.insert(it->second->id);
          });
+    takeRawAside(info);
     std::size_t remembered = 0;
     for (RunSignal& s : info.signals) {
         std::size_t most = 0;
@@ -205,6 +240,16 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         info.problems.push_back(text(
             CRUSCOTTO_TEXT("What {0} was set to does not read: its raw samples are shown, without a scale."), s.key));
         s.definitions = {{0, Instant{}, std::move(raw)}};
+    }
+    for (RunSignal& s : info.signals) {
+        if (!s.raw) continue;
+        std::size_t most = 0;
+        for (const RunDefinition& d : info.raw.at(*s.raw).definitions)
+            most = std::max(most, rememberedSamples(d.spec.chain));
+        remembered += most;
+        if (remembered <= mostRemembered && !unread.contains(*s.raw)) continue;
+        info.raw.erase(*s.raw);
+        s.raw.reset();
     }
     if (!benchThere)
         for (const RunSignal& s : info.signals) info.bench.signals.push_back(std::make_shared<SignalSpec>(s.current()));
@@ -232,8 +277,9 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         const auto [at, fresh] = inBench.try_emplace(s.current().id, signals.size());
         if (fresh) signals.emplace_back();
         if (!fresh && signals[at->second]->computed) info.computed.push_back(signals[at->second]);
-        signals[at->second] = std::make_shared<const SignalSpec>(s.current());
+        signals[at->second] = std::make_shared<const SignalSpec>(s.raw ? info.raw.at(*s.raw).current() : s.current());
     }
+    for (auto& [id, s] : info.raw) byId[id] = &s;
 
     each("The layouts", "SELECT id, group_id, signals FROM layout", [&](Statement& s) {
         const auto list = parseJson(s.string(2));
@@ -381,6 +427,19 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
         const bool anew = state_->hasBlocks && as != state_->readAs.end() && signal.type == SampleType::float64;
         s->readAs.push_back(anew ? as->second : 0);
         s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
+    }
+    const std::size_t readings = s->signalIds.size();
+    for (const auto& [id, raw] : state_->info.raw)
+        if (raw.group == group) s->placeOf[id].type = raw.type;
+    for (std::size_t i = 0; part.raw && i < readings; ++i) {
+        const RunSignal* signal = state_->info.signal(s->group->channels[i].terminal);
+        if (!signal || !signal->raw) continue;
+        const RunSignal& raw = state_->info.raw.at(*signal->raw);
+        s->placeOf[raw.id].column = s->signalIds.size();
+        s->signalIds.push_back(raw.id);
+        s->types.push_back(raw.type);
+        s->readAs.push_back(0);
+        s->group->channels.push_back({raw.key + std::string(rawEnding), raw.type, raw.current().kind});
     }
     return Blocks(std::move(s));
 }

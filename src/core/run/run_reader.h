@@ -39,6 +39,9 @@ struct RunSignal {
     std::uint64_t samples = 0;
     /// In order; the first holds from the run's start.
     std::vector<RunDefinition> definitions;
+    /// Of one whose readings were recorded with the raw samples beside them: the id in the file of those, which are as
+    /// many. See RunInfo::raw.
+    std::optional<std::int64_t> raw = {};
     [[nodiscard]] const SignalSpec& current() const { return definitions.back().spec; }
 };
 struct RunGroup {
@@ -66,6 +69,9 @@ struct RunInfo {
     Bench bench;  ///< as it was at the end; what was recorded as readings stands in it as what it is
     /// Computed signals, whose readings were recorded, as they were worked out.
     std::vector<std::shared_ptr<const SignalSpec>> computed;
+    /// Raw samples that were recorded beside readings, by their id in the file: with the chain that those come by,
+    /// under the key of the signal that it is.
+    std::map<std::int64_t, RunSignal> raw;
     RunNotes notes;
     bool closed = false;
     Span span;
@@ -115,6 +121,8 @@ public:
     struct Part {
         Span span{{std::numeric_limits<std::int64_t>::min()}, {std::numeric_limits<std::int64_t>::max()}};
         std::vector<std::int64_t> signals;
+        /// Behind the columns of those signals the raw samples beside them, of each that has some, in the same order.
+        bool raw = false;
     };
     /// Valid as long as the reader.
     Blocks blocks(std::int64_t group, const Part& part);

@@ -55,15 +55,24 @@ private:
     RunReplay::Step step_;
 };
 
+/// What an input reads between its samples, and for how long.
+InputAligner::Rule ruleOf(const SignalSpec& spec) {
+    // With a measured signal the newest sample of another one holds, however old.
+    const auto& how = spec.computed;
+    return {.interpolated = how && how->between == ComputedSpec::Between::interpolated,
+            .oldest = seconds(how ? how->oldestSeconds : 0),
+            .patience = Duration{-1}};
+}
+
+/// One whose readings were recorded, worked out from others and, where it was measured, from its raw samples.
 class ComputedLane : public Lane {
 public:
     ComputedLane(RunReader& reader, const Recomputed& what, std::vector<std::unique_ptr<Lane>> inputs,
                  ChainEvaluator evaluator)
-        : blocks_(reader.blocks(what.signal->group, {RunReader::Part{}.span, {what.signal->id}})),
+        : blocks_(reader.blocks(what.signal->group,
+                                {RunReader::Part{}.span, {what.signal->id}, what.signal->raw.has_value()})),
           evaluator_(std::move(evaluator)),
-          aligner_(inputs.size(), {.interpolated = what.spec->computed->between == ComputedSpec::Between::interpolated,
-                                   .oldest = seconds(what.spec->computed->oldestSeconds),
-                                   .patience = Duration{-1}}) {
+          aligner_(inputs.size(), ruleOf(*what.spec)) {
         for (auto& lane : inputs) inputs_.push_back({std::move(lane), Instant{}, false});
     }
     bool next() override {
@@ -78,10 +87,11 @@ public:
         for (auto& values : aligned_.values) values.resize(block->size(), std::nan(""));
         if (ready < block->size()) aligned_.quality.push_back({ready, block->size(), Quality::stale});
         const std::vector<std::span<const double>> needed(aligned_.values.begin(), aligned_.values.end());
-        // Of what was recorded only the times stand.
+        // Of what was recorded the times stand, and the raw samples.
         Block bare(*block);
-        bare.columns = {std::vector<double>(block->size(), std::nan(""))};
-        bare.quality.clear();
+        bare.columns.erase(bare.columns.begin());
+        bare.quality.erase(bare.quality.begin());
+        if (bare.columns.empty()) bare.columns = {std::vector<double>(block->size(), std::nan(""))};
         evaluator_.process(bare, 0, readings, needed);
         readings.quality.insert(readings.quality.end(), aligned_.quality.begin(), aligned_.quality.end());
         return true;
@@ -118,6 +128,13 @@ private:
     InputAligner::Aligned aligned_;
 };
 
+/// Those whose readings were recorded and can come from others, as they did.
+std::vector<std::shared_ptr<const SignalSpec>> workedOut(const RunInfo& run) {
+    auto out = run.computed;
+    for (const auto& [id, raw] : run.raw) out.push_back(std::make_shared<const SignalSpec>(raw.current()));
+    return out;
+}
+
 Result<std::unique_ptr<Lane>> laneOf(RunReader& reader, const std::string& id,
                                      const std::map<std::string, SignalSpec>& corrected,
                                      const std::set<std::string>& anew, int depth);
@@ -147,10 +164,12 @@ Result<std::unique_ptr<Lane>> laneOf(RunReader& reader, const std::string& id,
                                      const std::set<std::string>& anew, int depth) {
     const RunSignal* signal = reader.info().signal(id);
     if (!signal) return failure("This run has no signal \"{0}\".", id);
-    if (anew.contains(id))
-        for (const auto& s : reader.info().computed)
-            if (s->id == id) return computedLane(reader, {signal, s}, corrected, anew, depth);
     const auto as = corrected.find(id);
+    if (signal->raw && as != corrected.end())
+        return computedLane(reader, {signal, std::make_shared<const SignalSpec>(as->second)}, corrected, anew, depth);
+    if (anew.contains(id))
+        for (const auto& s : workedOut(reader.info()))
+            if (s->id == id) return computedLane(reader, {signal, s}, corrected, anew, depth);
     return std::unique_ptr<Lane>(
         std::make_unique<RecordedLane>(reader, *signal, as == corrected.end() ? nullptr : &as->second));
 }
@@ -165,9 +184,10 @@ bool whole(const RunSignal& s) {
 std::vector<std::string> needing(const RunInfo& run, const std::vector<std::string>& changed) {
     std::set<std::string> touched(changed.begin(), changed.end());
     std::vector<std::string> out;
+    const auto all = workedOut(run);
     // As many rounds as there are signals, so that a circle in a damaged file ends too.
-    for (std::size_t round = 0; round < run.computed.size(); ++round)
-        for (const auto& s : run.computed) {
+    for (std::size_t round = 0; round < all.size(); ++round)
+        for (const auto& s : all) {
             if (touched.contains(s->id)) continue;
             const auto needs = neededSignals(s->chain);
             if (std::ranges::none_of(needs, [&](const NeededSignal& n) { return touched.contains(n.id); })) continue;
@@ -182,9 +202,10 @@ std::vector<std::string> needing(const RunInfo& run, const std::vector<std::stri
 std::vector<Recomputed> computedFrom(const RunInfo& run, const std::vector<std::string>& changed,
                                      std::vector<Text>& left) {
     std::vector<Recomputed> out;
+    const auto all = workedOut(run);
     for (const std::string& id : needing(run, changed)) {
         const RunSignal* signal = run.signal(id);
-        const auto spec = std::ranges::find(run.computed, id, [](const auto& s) { return s->id; });
+        const auto spec = std::ranges::find(all, id, [](const auto& s) { return s->id; });
         if (!signal || signal->samples == 0) continue;
         std::string missing;
         for (const NeededSignal& needed : neededSignals((*spec)->chain)) {

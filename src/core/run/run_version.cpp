@@ -6,6 +6,7 @@
 
 #include "core/base/number_text.h"
 #include "core/base/units.h"
+#include "core/bench/keep.h"
 #include "core/run/run_format.h"
 #include "core/run/run_recompute.h"
 #include "core/run/run_replay.h"
@@ -20,22 +21,58 @@ struct Reworked {
     const RunSignal* signal = nullptr;
     SignalSpec spec;
     std::array<std::vector<Bucket>, pyramidLevels> buckets;  // by level - 1
-    std::vector<RecomputedBlock> blocks;                     // of a computed signal
+    std::vector<RecomputedBlock> blocks;                     // of one whose readings were recorded
+    std::shared_ptr<const SignalSpec> chained = {};  // of one with raw samples beside: by what its readings come
 };
 
-/// Readings of computed signals are held until they are written, all of them at once.
+Reworked withRawBeside(const RunSignal& signal, const SignalSpec& corrected) {
+    const std::vector<SignalSpec> as = asRecorded(corrected);
+    return {&signal, as.front(), {}, {}, std::make_shared<const SignalSpec>(as.back())};
+}
+
+/// Readings that were recorded are held until they are written, all of them at once.
 constexpr std::uint64_t mostRecomputed = 150'000'000;
 
-/// The computed signals that come from these, with their new readings.
-Result<void> addComputed(RunReader& reader, std::vector<Reworked>& all, std::vector<Text>& left, Progress& progress) {
+/// The new readings of one whose readings were recorded.
+Result<void> workOut(RunReader& reader, const SignalSpec& by, const std::map<std::string, SignalSpec>& corrected,
+                     Reworked& r, Progress& progress) {
+    PyramidBuilder pyramid;
+    return recompute(
+        reader, {r.signal, std::make_shared<const SignalSpec>(by)}, corrected,
+        [&](RecomputedBlock block) {
+            pyramid.add(
+                block.readings.values, [&](std::size_t k) { return block.times[k]; },
+                [&](int level, const Bucket& b) {
+                    if (level >= runformat::firstStoredLevel)
+                        r.buckets[static_cast<std::size_t>(level - 1)].push_back(b);
+                });
+            block.times.clear();
+            block.times.shrink_to_fit();
+            r.blocks.push_back(std::move(block));
+        },
+        progress);
+}
+
+/// Those of these whose readings were recorded, and the signals that come from any of these, with their new readings.
+Result<void> addWorkedOut(RunReader& reader, std::vector<Reworked>& all, std::vector<Text>& left, Progress& progress) {
     std::map<std::string, SignalSpec> corrected;
     std::vector<std::string> changed;
-    for (const Reworked& r : all) {
-        corrected.emplace(r.spec.id, r.spec);
-        changed.push_back(r.spec.id);
-    }
     std::uint64_t samples = 0;
+    for (const Reworked& r : all) {
+        SignalSpec spec = r.chained ? *r.chained : r.spec;
+        spec.id = r.spec.id;
+        corrected.emplace(r.spec.id, spec);
+        changed.push_back(r.spec.id);
+        if (r.chained) samples += r.signal->samples;
+    }
+    if (samples > mostRecomputed)
+        return failure("{0} readings are more than are worked out at once, which are {1}: take fewer signals.", samples,
+                       mostRecomputed);
+    for (Reworked& r : all)
+        if (r.chained)
+            if (auto done = workOut(reader, corrected.at(r.spec.id), corrected, r, progress); !done) return done;
     for (const Recomputed& c : computedFrom(reader.info(), changed, left)) {
+        if (corrected.contains(c.spec->id)) continue;
         samples += c.signal->samples;
         if (samples > mostRecomputed) {
             left.push_back(
@@ -45,22 +82,7 @@ Result<void> addComputed(RunReader& reader, std::vector<Reworked>& all, std::vec
             continue;
         }
         Reworked r{c.signal, c.signal->current(), {}, {}};
-        PyramidBuilder pyramid;
-        auto done = recompute(
-            reader, c, corrected,
-            [&](RecomputedBlock block) {
-                pyramid.add(
-                    block.readings.values, [&](std::size_t k) { return block.times[k]; },
-                    [&](int level, const Bucket& b) {
-                        if (level >= runformat::firstStoredLevel)
-                            r.buckets[static_cast<std::size_t>(level - 1)].push_back(b);
-                    });
-                block.times.clear();
-                block.times.shrink_to_fit();
-                r.blocks.push_back(std::move(block));
-            },
-            progress);
-        if (!done) return done;
+        if (auto done = workOut(reader, *c.spec, corrected, r, progress); !done) return done;
         all.push_back(std::move(r));
     }
     return {};
@@ -78,7 +100,7 @@ Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<Sig
             if (s.samples == 0)
                 return failure("Nothing was recorded of {0}: there is nothing to work out.", s.current().name);
             const SignalSpec& was = s.current();
-            if (was.keep.asReadings)
+            if (was.keep.asReadings && !s.raw)
                 return failure(
                     "Of {0} the readings were recorded, not the raw samples: they cannot be worked out "
                     "again.",
@@ -88,7 +110,7 @@ Result<std::vector<Reworked>> reworked(const RunInfo& run, const std::vector<Sig
             r.spec.terminal = was.terminal;
             r.spec.kind = was.kind;
             r.spec.keep = was.keep;
-            out.push_back(std::move(r));
+            out.push_back(s.raw ? withRawBeside(s, r.spec) : std::move(r));
         }
         if (!found) return failure("This run has no signal \"{0}\".", spec.id);
     }
@@ -104,7 +126,7 @@ bool summarise(RunReader& reader, std::vector<Reworked>& all, Progress& progress
         std::vector<Reworked*> members;
         RunReader::Part part;
         for (Reworked& r : all)
-            if (r.signal->group == group.id) {
+            if (r.signal->group == group.id && !r.chained) {
                 members.push_back(&r);
                 part.signals.push_back(r.signal->id);
             }
@@ -145,8 +167,10 @@ std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench)
     std::vector<SignalSpec> out;
     for (const auto& spec : bench.signals) {
         const RunSignal* s = run.signal(spec->id);
-        // Of readings that were recorded there is nothing to work out again.
-        if (s && !s->current().keep.asReadings && s->current().chain != spec->chain) out.push_back(*spec);
+        if (!s) continue;
+        const SignalSpec& was = s->raw ? run.raw.at(*s->raw).current() : s->current();
+        // Of readings that were recorded alone there is nothing to work out again.
+        if ((s->raw || !was.keep.asReadings) && was.chain != spec->chain) out.push_back(*spec);
     }
     return out;
 }
@@ -160,7 +184,7 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
     if (!made) return made.error();
     if (!summarise(*opened.value(), made.value(), progress)) return failure("Stopped. The run is as it was.");
     std::vector<Text> stay;
-    if (auto done = addComputed(*opened.value(), made.value(), left ? *left : stay, progress); !done)
+    if (auto done = addWorkedOut(*opened.value(), made.value(), left ? *left : stay, progress); !done)
         return done.error();
 
     sqlite3* raw = nullptr;
@@ -192,15 +216,19 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
         sqlite::Statement pyramid(raw, "INSERT INTO pyramid VALUES (?,?,?)");
         sqlite::Statement block(raw, "INSERT INTO version_block VALUES (?,?,?)");
         sqlite::Statement quality(raw, "INSERT INTO version_quality VALUES (?,?,?,?,?)");
-        for (const Reworked& r : made.value()) {
+        const auto define = [&](std::int64_t of, const RunDefinition& first, const SignalSpec& spec) {
             const std::int64_t as = next++;
-            if (!signal.bind(1, version).bind(2, r.signal->id).bind(3, as).run()) return 0;
-            if (!definition.bind(1, as)
-                     .bind(2, static_cast<std::int64_t>(r.signal->definitions.front().first))
-                     .bind(3, r.signal->definitions.front().from.ns)
-                     .bind(4, signalToJson(r.spec))
-                     .run())
-                return 0;
+            return signal.bind(1, version).bind(2, of).bind(3, as).run() &&
+                   definition.bind(1, as)
+                       .bind(2, static_cast<std::int64_t>(first.first))
+                       .bind(3, first.from.ns)
+                       .bind(4, signalToJson(spec))
+                       .run();
+        };
+        for (const Reworked& r : made.value()) {
+            const std::int64_t as = next;
+            if (!define(r.signal->id, r.signal->definitions.front(), r.spec)) return 0;
+            if (r.chained && !define(*r.signal->raw, r.signal->definitions.front(), *r.chained)) return 0;
             for (const RecomputedBlock& b : r.blocks) {
                 const auto first = static_cast<std::int64_t>(b.firstIndex);
                 if (!block.bind(1, as).bind(2, first).bind(3, std::as_bytes(std::span(b.readings.values))).run())

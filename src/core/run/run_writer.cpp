@@ -342,6 +342,7 @@ void RunWriter::add(const BlockPtr& block, const RecordedColumns& recorded,
             std::visit([&](auto& v) { v.reserve(room); }, open->columns.back());
         }
         open->quality.resize(columns.size());
+        open->counted = countedOf(columns);
         s.pendingBytes += 256;
     }
     open->times.insert(open->times.end(), block->times.begin(), block->times.end());
@@ -412,6 +413,10 @@ std::size_t RunWriter::pendingBytes() const {
 std::uint64_t RunWriter::bytesOnDisk() const {
     return state_->file.bytesOnDisk();
 }
+std::size_t countedOf(const std::vector<RecordedColumn>& columns) {
+    return static_cast<std::size_t>(std::ranges::count(columns, false, &RecordedColumn::beside));
+}
+
 std::uint64_t RunWriter::samplesWritten() const {
     return state_->samplesWritten;
 }
@@ -424,7 +429,7 @@ Result<void> RunWriter::commit() {
         if (auto again = s.writeAnew(); !again) return again;
     if (auto written = s.writeAll(); !written) return written;
     for (auto b = s.pending.begin(); b != s.pending.end();) {
-        s.samplesWritten += (b->n - b->written) * b->columns.size();
+        s.samplesWritten += (b->n - b->written) * b->counted;
         b->written = b->n;
         const bool grows = b->open && b->bytes() < growBytes;
         if (grows) {
@@ -458,7 +463,7 @@ std::uint64_t RunWriter::dropPending(const std::string& cause) {
         if (b.handedOver) s.packer->waitFor(b);
         const std::size_t n = b.n - b.written;
         if (n == 0) continue;
-        lost += n * b.columns.size();
+        lost += n * b.counted;
         auto [it, fresh] =
             dropped.try_emplace(s.layoutById[b.layout]->group, Dropped{b.timeOf(b.written), b.end(), 0, 0});
         it->second.to = b.end();

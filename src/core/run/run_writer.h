@@ -19,7 +19,11 @@ struct RecordedColumn {
     /// What the signal is for these samples: goes into the run as its definition from the first of them on. Empty: as
     /// it was defined last.
     std::shared_ptr<const SignalSpec> spec{};
+    /// Raw samples beside the readings of a signal: one sample with those, where samples are counted.
+    bool beside = false;
 };
+/// How many of them are counted.
+std::size_t countedOf(const std::vector<RecordedColumn>& columns);
 /// Shared, so that those of the block before are recognised by their address.
 using RecordedColumns = std::shared_ptr<const std::vector<RecordedColumn>>;
 /// A summary of readings that has become complete, of the column at `index` of the list of recorded columns.

@@ -240,6 +240,9 @@ Bench replayBench(const RunInfo& run, const std::string& runPath, const ReplayOp
     }
     for (auto& signal : out.signals) {
         SignalSpec spec = *signal;
+        // Readings that were recorded are played, not the raw samples beside them.
+        if (const RunSignal* recorded = run.signal(spec.id); recorded && recorded->raw)
+            spec.chain = recorded->current().chain;
         // What was set is read now, in the unit that it was set in.
         if (spec.output && spec.kind == ChannelKind::analogOutput)
             spec.chain = {Stage::of("slope-offset", {{"slope", 1.0}, {"offset", 0.0}, {"unit", spec.output->unit}})};
