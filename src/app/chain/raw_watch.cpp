@@ -16,7 +16,10 @@ namespace {
 constexpr Duration shownTime{10'000'000'000};
 constexpr std::size_t mostMoments = 600;
 
+/// With three digits, but whole counts whole.
 QString figures(double v) {
+    constexpr double large = 1000;
+    if (std::fabs(v) >= large) return shown(readingText(v, 0));
     return shown(shortNumber(std::strtod(fmt::format("{:.3g}", v).c_str(), nullptr))).replace('-', QChar(0x2212));
 }
 

@@ -172,6 +172,17 @@ TEST(Evidence, StuckIsWhatMovedBeforeToTheLastBit) {
     EXPECT_FALSE(ramp.says(Doubt::stuck)) << "a ramp that is over";
 }
 
+TEST(Evidence, OfAHundredSamplesASecondStuckIsFoundWhateverTheNoise) {
+    for (int seed = 0; seed < 40; ++seed) {
+        GaussNoise random;
+        for (int i = 0; i < 1000 * seed; ++i) (void)random();
+        LookedAt w(100);
+        w.go(10, [&](double) { return counts(2) + std::round(3 * random()); });
+        w.go(3, [](double) { return counts(2); });
+        EXPECT_TRUE(w.says(Doubt::stuck)) << seed;
+    }
+}
+
 TEST(Evidence, ALooseContactJumpsToWhereAnOpenOneStands) {
     GaussNoise random;
     std::mt19937 when(3);
