@@ -97,8 +97,10 @@ std::optional<Scale> RawWatch::smallestRange(const std::vector<Scale>& ranges, c
 QString RawWatch::words() const {
     if (isDigital(kind_)) {
         if (isOutput(kind_)) return {};
-        return changes_ == 0 ? tr("Not switched on since you opened this.")
-                             : tr("Switched on %n time(s) since you opened this.", nullptr, changes_);
+        return changes_ == 0
+                   ? tr("Not switched on since you opened this.")
+                   : counted(static_cast<std::uint64_t>(changes_), tr("Switched on once since you opened this."),
+                             tr("Switched on %1 times since you opened this."));
     }
     if (!low_) return tr("Nothing has come since you opened this.");
     return tr("%1 to %2 %3 since you opened this.").arg(figures(*low_), figures(*high_), shown(unitText(unit_)));

@@ -222,10 +222,10 @@ void TerminalList::find() {
     }
     for (Module& m : modules_) {
         if (!m.head) continue;
-        const auto n = std::ranges::count(rows_, m.name, &Row::module);
+        const auto n = static_cast<std::uint64_t>(std::ranges::count(rows_, m.name, &Row::module));
         const QString name = m.name.isEmpty() ? tr("others") : m.name;
-        m.head->setText(tr("%1 %2, %n terminal(s)", nullptr, static_cast<int>(n))
-                            .arg(m.folded ? QStringLiteral("▸") : QStringLiteral("▾"), name));
+        m.head->setText((m.folded ? QStringLiteral("▸ ") : QStringLiteral("▾ ")) + name + QStringLiteral(", ") +
+                        counted(n, tr("1 terminal"), tr("%1 terminals")));
         m.head->setVisible(words.isEmpty());
     }
 }

@@ -423,8 +423,9 @@ void Session::poll() {
             for (const Text& p : run_->info()->problems) words += (words.isEmpty() ? "" : " ") + shown(p);
             Q_EMIT noticed(words);
         } else if (state.damagedBlocks)
-            Q_EMIT noticed(tr("%n block(s) of this run are damaged and were passed over; the rest is whole.", nullptr,
-                              static_cast<int>(state.damagedBlocks)));
+            Q_EMIT noticed(counted(state.damagedBlocks,
+                                   tr("A block of this run is damaged and was passed over; the rest is whole."),
+                                   tr("%1 blocks of this run are damaged and were passed over; the rest is whole.")));
         else if (!run_->info()->closed)
             Q_EMIT noticed(
                 tr("This run was not closed in order: it is still being recorded, or was cut short. What is here is "

@@ -339,7 +339,7 @@ void ControlView::showPattern(const ControlSpec& c) {
     look.high = look.states ? 1 : out->output->high;
     look.lines = c.played.shape == PlayedSpec::Shape::ramps;
     look.lasts = c.played.lasts;
-    look.colour = theme().signal[static_cast<std::size_t>(out->colour)];
+    look.colour = out->colour;
     look.unit = unitOf(*out);
     look.onWord = stateWord(*out, 1);
     look.offWord = stateWord(*out, 0);
@@ -367,7 +367,7 @@ void ControlView::refresh() {
                                            : tr("output %1").arg(quantityText(*s.wants, out->unit())));
         if (s.over) words << tr("has ended");
         if (it->byDevice) words << tr("played by the device itself");
-        if (s.late) words << tr("%n late value(s)", nullptr, static_cast<int>(s.late));
+        if (s.late) words << counted(s.late, tr("1 value late"), tr("%1 values late"));
         if (!s.why.empty()) words << QStringLiteral("▲ ") + shown(s.why);
         const auto state = session_.engine()->outputState(c->output);
         hand = state && state->holder == OutputHolder::hand;

@@ -140,7 +140,8 @@ void PatternStrip::paintEvent(QPaintEvent*) {
         line << QPointF(xOf(s), yOf(v));
     }
     line << QPointF(xOf(std::max(until, pattern_.back().first)), yOf(pattern_.back().second));
-    QColor fill = look_.colour;
+    const QColor colour = t.signal[static_cast<std::size_t>(look_.colour)];
+    QColor fill = colour;
     fill.setAlphaF(0.12F);
     QPolygonF area = line;
     area << QPointF(line.back().x(), box.bottom()) << box.bottomLeft();
@@ -148,12 +149,12 @@ void PatternStrip::paintEvent(QPaintEvent*) {
     p.setBrush(fill);
     p.drawPolygon(area);
     p.setBrush(Qt::NoBrush);
-    p.setPen(QPen(look_.colour, 2));
+    p.setPen(QPen(colour, 2));
     p.drawPolyline(line);
     for (std::size_t i = 0; i < pattern_.size(); ++i) {
         const bool is = chosen_ == i;
         const double r = is && hasFocus() ? 6 : 4.5;
-        p.setPen(QPen(is ? t.ink : look_.colour, 1.5));
+        p.setPen(QPen(is ? t.ink : colour, 1.5));
         p.setBrush(is ? t.ink : t.ground);
         if (look_.states)
             p.drawRect(QRectF(placeOf(i) - QPointF(3, r + 2), QSizeF(6, 2 * r + 4)));

@@ -126,7 +126,8 @@ void StatusLine::refresh(bool digits) {
     const QString word = phase == Session::Recording::starting ? tr("Starting…")
                          : phase == Session::Recording::ending ? tr("Closing the run…")
                          : recording.active && recording.byShots
-                             ? (recording.shots ? tr("Stop  %n shot(s), waiting", nullptr, recording.shots)
+                             ? (recording.shots ? counted(static_cast<std::uint64_t>(recording.shots),
+                                                          tr("Stop  1 shot, waiting"), tr("Stop  %1 shots, waiting"))
                                                 : tr("Stop  waiting for the trigger"))
                          : recording.active
                              ? tr("Stop  %1  %2 MB")

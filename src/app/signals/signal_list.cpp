@@ -73,9 +73,10 @@ private:
         p.setPen(t.muted);
         p.drawText(QPointF(r.left() + 4, r.top() + 21), row.folded ? QStringLiteral("▸") : QStringLiteral("▾"));
         p.setFont(captionFont());
-        const QString name = row.folded
-                                 ? SignalList::tr("%1, %n signal(s)", nullptr, row.hidden).arg(shown(row.device->name))
-                                 : shown(row.device->name);
+        const QString name = row.folded ? shown(row.device->name) + QStringLiteral(", ") +
+                                              counted(static_cast<std::uint64_t>(row.hidden),
+                                                      SignalList::tr("1 signal"), SignalList::tr("%1 signals"))
+                                        : shown(row.device->name);
         p.drawText(QPointF(r.left() + left, r.top() + 21),
                    p.fontMetrics().elidedText(name, Qt::ElideRight, r.width() - left - right - qualityRoom));
         if (row.sentence.isEmpty()) return;
@@ -308,8 +309,8 @@ bool SignalModel::refresh(Instant t) {
                 if (!well)
                     sentence = shown(it->second.sentence), r.qualityColour = theme().amber;
                 else if (it->second.rejected)
-                    sentence =
-                        tr("%n line(s) did not fit and were skipped.", nullptr, static_cast<int>(it->second.rejected));
+                    sentence = counted(it->second.rejected, tr("1 line did not fit and was skipped."),
+                                       tr("%1 lines did not fit and were skipped."));
             } else {
                 r.quality = session_.isRun() && !r.device->id.empty() ? tr("recorded") : QString();
             }

@@ -28,6 +28,11 @@ inline QString countText(std::uint64_t n) {
     return QLocale(QLocale::English).toString(static_cast<qulonglong>(n));
 }
 
+/// `one` for one of them, else `many`, in which %1 is their number.
+inline QString counted(std::uint64_t n, const QString& one, const QString& many) {
+    return n == 1 ? one : many.arg(countText(n));
+}
+
 /// A number exactly as it is kept, with the minus that readings have.
 inline QString exactText(double v) {
     return shown(exactNumber(v)).replace('-', QChar(0x2212));

@@ -77,7 +77,9 @@ Result<void> checkField(const Stage& stage, std::size_t i) {
         for (std::size_t r = 0; r < rows.size(); ++r)
             if (rows[r].size() != field.columns ||
                 !std::ranges::all_of(rows[r], [](double v) { return std::isfinite(v); }))
-                return wrong(fmt::format("{} finite number(s) in each row; row {} is not", field.columns, r + 1));
+                return wrong(fmt::format(
+                    "{} in each row; row {} is not",
+                    field.columns == 1 ? "one finite number" : fmt::format("{} finite numbers", field.columns), r + 1));
     }
     return {};
 }

@@ -155,7 +155,7 @@ void EvidenceWatch::stuck(const Stretch& stretch, const signs::Movement& movemen
             stoodLooks_ = 0;
         }
         ++stoodLooks_;
-        // Of a hundred samples the tails of noise are not in every look.
+        // A look may hold the moment at which it came to stand.
         const auto lively = static_cast<std::size_t>(std::ranges::count(lively_, true));
         const bool moved = lively_.size() >= rememberLooks / 2 && 4 * lively >= 3 * lively_.size();
         if (moved && stoodLooks_ >= 2 && stretch.newest.size() >= leastToStand)
@@ -170,7 +170,10 @@ void EvidenceWatch::stuck(const Stretch& stretch, const signs::Movement& movemen
     if (stoodAt_) lively_.clear();
     stoodAt_.reset();
     // As noise does, with its tails: a fast wave goes to and fro as well.
-    const bool noisy = movement.noise > 0 && movement.extent() > 4 * movement.noise;
+    // Of a hundred samples normal noise spans four deviations in nine looks of ten, 3.5 in all but one of a hundred.
+    constexpr std::size_t few = 256;
+    const double tails = stretch.newest.size() < few ? 3.5 : 4;
+    const bool noisy = movement.noise > 0 && movement.extent() > tails * movement.noise;
     lively_.push_back(noisy && movement.changes > 0.25 && movement.reversals > 0.3);
     if (lively_.size() > rememberLooks) lively_.pop_front();
 }

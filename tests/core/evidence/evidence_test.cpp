@@ -177,8 +177,7 @@ TEST(Evidence, OfAHundredSamplesASecondStuckIsFoundWhateverTheNoise) {
         GaussNoise random;
         for (int i = 0; i < 1000 * seed; ++i) (void)random();
         LookedAt w(100);
-        w.go(10, [&](double) { return counts(2) + std::round(3 * random()); });
-        w.go(3, [](double) { return counts(2); });
+        w.go(14, [&](double t) { return counts(2) + (t < 10.3 ? std::round(3 * random()) : 0); });
         EXPECT_TRUE(w.says(Doubt::stuck)) << seed;
     }
 }
