@@ -51,8 +51,9 @@ void ChainDrawer::addKeep(QVBoxLayout* column) {
                 [change](int i) { change([i](KeepSpec& keep) { keep.asReadings = i == 1; }); });
         showers_.push_back([as, run = session_.isRun()](const SignalSpec& s) {
             const KeepSpec keep = resolvedKeep(s);
-            as->setCurrentIndex(keep.asReadings ? 1 : 0);
-            as->setEnabled(!run && keep.asReadings == s.keep.asReadings);
+            as->setItemText(0, keep.rawBeside ? tr("readings and raw samples") : tr("raw samples"));
+            as->setCurrentIndex(keep.asReadings && !keep.rawBeside ? 1 : 0);
+            as->setEnabled(!run && (keep.asReadings == s.keep.asReadings || keep.rawBeside));
         });
         place(card->fields(), labelled(tr("As"), as, card));
     }

@@ -428,14 +428,13 @@ RunReader::Blocks RunReader::blocks(std::int64_t group, const Part& part) {
         s->readAs.push_back(anew ? as->second : 0);
         s->group->channels.push_back({signal.key, signal.type, signal.current().kind});
     }
-    const std::size_t readings = s->signalIds.size();
-    for (const auto& [id, raw] : state_->info.raw)
-        if (raw.group == group) s->placeOf[id].type = raw.type;
-    for (std::size_t i = 0; part.raw && i < readings; ++i) {
-        const RunSignal* signal = state_->info.signal(s->group->channels[i].terminal);
-        if (!signal || !signal->raw) continue;
-        const RunSignal& raw = state_->info.raw.at(*signal->raw);
-        s->placeOf[raw.id].column = s->signalIds.size();
+    for (const RunSignal& signal : state_->info.signals) {
+        if (signal.group != group || !signal.raw) continue;
+        const RunSignal& raw = state_->info.raw.at(*signal.raw);
+        Blocks::State::Place& place = s->placeOf[raw.id];
+        place.type = raw.type;
+        if (!part.raw || !s->placeOf[signal.id].column) continue;
+        place.column = s->signalIds.size();
         s->signalIds.push_back(raw.id);
         s->types.push_back(raw.type);
         s->readAs.push_back(0);
