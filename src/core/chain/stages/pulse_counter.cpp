@@ -53,7 +53,8 @@ public:
             } else if (edges_.size() < 2 || edges_.back().ns - edges_.front().ns < enough) {
                 v[i] = reading_ == 0 ? 0 : noValue;  // one edge alone tells no speed
             } else {
-                double hz = slopeOfEdges();
+                if (!slope_) slope_ = slopeOfEdges();
+                double hz = *slope_;
                 // No edge since then: it cannot be faster than one pulse in that time.
                 if (quiet > 0) hz = std::min(hz, 1e9 / static_cast<double>(quiet));
                 v[i] = hz * perSecond_;
@@ -96,16 +97,19 @@ private:
     };
 
     void takeEdge(const Edge& e) {
+        slope_.reset();
         edges_.push_back(e);
         sums_.add(static_cast<Sums::Whole>(e.ns - edges_.front().ns), e.count - edges_.front().count);
     }
     void dropFirstEdge() {
+        slope_.reset();
         const Edge first = edges_.front();
         edges_.pop_front();
         sums_.countFrom(static_cast<Sums::Whole>(edges_.front().ns - first.ns), edges_.front().count - first.count,
                         edges_.size());
     }
     void forgetEdges() {
+        slope_.reset();
         edges_.clear();
         sums_ = {};
     }
@@ -124,6 +128,7 @@ private:
     double perSecond_;
     std::deque<Edge> edges_;
     Sums sums_;
+    std::optional<double> slope_;  // of these edges
     std::optional<std::uint32_t> last_;
     std::uint64_t total_ = 0;
     std::int64_t quietSince_ = 0, before_ = 0;
