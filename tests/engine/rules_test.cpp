@@ -1,4 +1,6 @@
 // Rules at work: what they do to outputs, runs and alarms.
+#include <nlohmann/json.hpp>
+
 #include "at_work.h"
 #include "core/bench/rule_edits.h"
 #include "core/bench/rule_file.h"

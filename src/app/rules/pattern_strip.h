@@ -18,7 +18,7 @@ public:
         bool states = false;       ///< on and off, called so
         bool lines = false;        ///< straight lines between the points, else steps
         double lasts = 0;          ///< seconds; 0: until the last point
-        int colour = 0;  ///< of the theme's signals
+        int colour = 0;            ///< of the theme's signals
         QString unit = {}, onWord = {}, offWord = {};
     };
     /// While a point is dragged nothing else is taken.

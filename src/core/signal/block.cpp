@@ -7,8 +7,8 @@
 namespace cruscotto {
 
 namespace {
-constexpr std::array kindNames{"analog-input", "digital-input", "counter-input", "analog-output", "digital-output",
-                               "computed"};
+constexpr std::array kindNames{"analog-input",  "digital-input",  "counter-input",
+                               "analog-output", "digital-output", "computed"};
 }
 
 int severity(Quality q) {

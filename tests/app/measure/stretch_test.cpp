@@ -3,6 +3,7 @@
 
 #include "app/page/tiles/stretch_shade.h"
 #include "app/page/tiles/trace_tile.h"
+#include "app/widgets/words.h"
 #include "app/window_fixture.h"
 #include "core/bench/stretch_ends.h"
 #include "core/run/run_reader.h"
