@@ -404,7 +404,10 @@ void RuleEvaluator::update(std::size_t i, Instant at, int depth) {
         }
         return;
     }
-    const bool over = rule.until ? judge(*rule.until, at) == Truth::yes : !when;
+    // An interlock that held stays while nobody knows: a lost device must not let go of what it guards.
+    const bool guards =
+        std::ranges::any_of(rules_[i]->then, [](const Action& a) { return a.kind == ActionKind::hold; });
+    const bool over = rule.until ? judge(*rule.until, at) == Truth::yes : guards ? is == Truth::no : !when;
     if (!over) return;
     if (rule.until) forgetTimes(*rule.until);
     turn(false);
