@@ -19,11 +19,6 @@ constexpr std::size_t bytesPerSample = 16;               // raw and reading, at 
 constexpr std::uint64_t samplesSoonSummed = 20'000'000;  // the finest summaries of so many are read in a moment
 constexpr auto revisionEvery = std::chrono::milliseconds(100);
 
-/// What a signal's raw samples go through.
-const SignalSpec& chainOf(const RunInfo& run, const RunSignal& s) {
-    return s.raw ? run.raw.at(*s.raw).current() : s.current();
-}
-
 Span joined(Span a, Span b) {
     return {std::min(a.from, b.from), std::max(a.to, b.to)};
 }
@@ -70,7 +65,7 @@ void RunSource::read(const std::stop_token& stop) {
     std::uint64_t total = 0;
     for (const RunSignal& s : info.signals) total += s.samples;
     for (const RunSignal& s : info.signals) {
-        if (auto needs = neededSignals(chainOf(info, s).chain); s.raw && !needs.empty())
+        if (auto needs = neededSignals(info.measuredAs(s).chain); s.raw && !needs.empty())
             needs_[s.key] = std::move(needs);
         Overview& o = overviews_[s.key];
         for (int level = runformat::firstStoredLevel + 1; level <= pyramidLevels; ++level)
@@ -197,7 +192,7 @@ void RunSource::load(RunReader& reader, const RunGroup& group, const RunReader::
     }
     const auto set = [&] {
         for (std::size_t i = 0; i < signals.size(); ++i) {
-            const SignalSpec& as = chainOf(reader.info(), *signals[i]);
+            const SignalSpec& as = reader.info().measuredAs(*signals[i]);
             loaded_.set(signals[i]->key, histories[i], as.chain, as.kind);
         }
     };

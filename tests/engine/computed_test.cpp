@@ -105,6 +105,15 @@ struct Patient : Progress {
     [[nodiscard]] bool cancelled() const override { return false; }
 };
 
+/// Works the run's readings out again with these, with nothing left as it was.
+void workOutAgain(const std::string& run, const std::vector<SignalSpec>& with) {
+    Patient progress;
+    std::vector<Text> left;
+    const auto version = addRunVersion(run, with, "mended", 1, progress, &left);
+    ASSERT_TRUE(version.ok()) << version.error().english();
+    EXPECT_TRUE(left.empty());
+}
+
 void expectSame(const AllReadings& a, const AllReadings& b, const std::string& id) {
     ASSERT_EQ(a.values.size(), b.values.size()) << id;
     for (std::size_t i = 0; i < a.values.size(); ++i)
@@ -120,11 +129,7 @@ TEST(Computed, ComesAgainExactlyAsItWouldHaveBeenWhenAnInputsChainIsCorrected) {
     outlet.chain.push_back(slopeOffset(1.02, -0.03, "bar"));
     recordAll(wrong, folder.file("a.run"), 5);
     recordAll(withSignal(wrong, outlet), folder.file("right.run"), 5);
-    Patient progress;
-    std::vector<Text> left;
-    const auto version = addRunVersion(folder.file("a.run"), {outlet}, "the sheet", 1, progress, &left);
-    ASSERT_TRUE(version.ok()) << version.error().english();
-    EXPECT_TRUE(left.empty());
+    workOutAgain(folder.file("a.run"), {outlet});
     auto reader = RunReader::open(folder.file("a.run"));
     EXPECT_EQ(reader.value()->info().versions.at(0).signals,
               (std::vector<std::string>{"outlet-pressure", "pressure-rise", "hydraulic-power", "efficiency"}));
@@ -163,11 +168,7 @@ TEST(RawBeside, AThermocoupleOfTheWrongTypeIsMendedInTheRun) {
     EXPECT_TRUE(correctedSignals(before, wrong).empty());
     const auto corrected = correctedSignals(before, withSignal(wrong, right));
     ASSERT_EQ(corrected.size(), 1U);
-    Patient progress;
-    std::vector<Text> left;
-    const auto version = addRunVersion(folder.file("a.run"), corrected, "type K", 1, progress, &left);
-    ASSERT_TRUE(version.ok()) << version.error().english();
-    EXPECT_TRUE(left.empty());
+    workOutAgain(folder.file("a.run"), corrected);
     expectSame(readingsOf(folder.file("a.run"), "bearing-temperature"),
                readingsOf(folder.file("right.run"), "bearing-temperature"), "bearing-temperature");
     const auto reader = RunReader::open(folder.file("a.run"));
@@ -189,10 +190,7 @@ TEST(RawBeside, ComesAgainWhenItsColdJunctionIsCorrected) {
     junction.chain.push_back(slopeOffset(1, 1.5, "Cel"));
     recordAll(wrong, folder.file("a.run"), 5);
     recordAll(withSignal(wrong, junction), folder.file("right.run"), 5);
-    Patient progress;
-    std::vector<Text> left;
-    const auto version = addRunVersion(folder.file("a.run"), {junction}, "the junction", 1, progress, &left);
-    ASSERT_TRUE(version.ok()) << version.error().english();
+    workOutAgain(folder.file("a.run"), {junction});
     for (const char* id : {"box-temperature", "bearing-temperature"})
         expectSame(readingsOf(folder.file("a.run"), id), readingsOf(folder.file("right.run"), id), id);
 }

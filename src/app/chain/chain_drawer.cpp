@@ -17,6 +17,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/keep.h"
 #include "core/bench/uncertainty.h"
 #include "core/chain/stage_kind.h"
 #include "devices/device_kind.h"
@@ -62,7 +63,7 @@ const SignalSpec* ChainDrawer::spec() const {
 
 bool ChainDrawer::editable() const {
     const SignalSpec* s = spec();
-    return s && !isOutput(s->kind) && (!session_.isRun() || !s->keep.asReadings || s->keep.rawBeside);
+    return s && !isOutput(s->kind) && (!session_.isRun() || keepsRaw(s->keep));
 }
 
 void ChainDrawer::open(const QString& signal) {

@@ -17,6 +17,7 @@
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/bench/explanation.h"
+#include "core/bench/keep.h"
 
 namespace cruscotto {
 
@@ -314,7 +315,7 @@ void MainWindow::openSheet(const QString& signal) {
     const SignalSpec* s = session_.bench().signal(signal.toStdString());
     if (!s || s->output || s->isState())
         return notice(tr("Choose a signal that reads numbers in the list of signals first; its sheet opens then."));
-    if (session_.isRun() && s->keep.asReadings && !s->keep.rawBeside)
+    if (session_.isRun() && !keepsRaw(s->keep))
         return notice(tr("Of %1 the readings were recorded, not the raw samples: they cannot be worked out again.")
                           .arg(shown(s->name)));
     closeSide();

@@ -134,7 +134,6 @@ std::vector<SpectrumPeak> peaksOf(const Spectrum& s, SpectrumWindow window, std:
     constexpr std::size_t around = 24;
     const std::size_t foot = footOf(window), n = s.power.size();
     std::vector<std::size_t> tops;
-    std::vector<double> beside;
     for (std::size_t i = foot; i + 1 < n; ++i) {
         const double p = s.power[i];
         if (!(p > 0) || p < s.power[i - 1] || p <= s.power[i + 1]) continue;
@@ -142,9 +141,9 @@ std::vector<SpectrumPeak> peaksOf(const Spectrum& s, SpectrumWindow window, std:
         if (*std::max_element(s.power.begin() + static_cast<std::ptrdiff_t>(i > foot ? i - foot : 1),
                               s.power.begin() + static_cast<std::ptrdiff_t>(std::min(n, i + foot + 1))) > p)
             continue;
-        beside.assign(s.power.begin() + static_cast<std::ptrdiff_t>(begin),
-                      s.power.begin() + static_cast<std::ptrdiff_t>(end));
-        if (p > standsOut * medianOf(beside)) tops.push_back(i);
+        if (p > standsOut * medianOf({s.power.begin() + static_cast<std::ptrdiff_t>(begin),
+                                      s.power.begin() + static_cast<std::ptrdiff_t>(end)}))
+            tops.push_back(i);
     }
     std::ranges::sort(tops, [&](std::size_t a, std::size_t b) { return s.power[a] > s.power[b]; });
     std::vector<SpectrumPeak> out;

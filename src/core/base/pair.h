@@ -1,5 +1,9 @@
 #pragma once
 
+#include <algorithm>
+#include <array>
+#include <limits>
+
 #if defined(__SSE2__)
 #include <emmintrin.h>
 #endif
@@ -36,5 +40,32 @@ struct Pair {
     [[nodiscard]] double second() const { return b; }
 };
 #endif
+
+struct Extremes {
+    double least = 0, most = 0;
+};
+
+/// The least and the greatest of pairs that are handed to several lanes in turn, so that no comparison waits for the
+/// one before it. NaN is left aside; plus and minus infinity where nothing came.
+class ExtremeLanes {
+public:
+    static constexpr std::size_t lanes = 4;
+    ExtremeLanes() {
+        low_.fill(Pair::both(std::numeric_limits<double>::infinity()));
+        high_.fill(Pair::both(-std::numeric_limits<double>::infinity()));
+    }
+    void take(std::size_t lane, Pair v) {
+        low_[lane] = Pair::least(v, low_[lane]);
+        high_[lane] = Pair::most(v, high_[lane]);
+    }
+    [[nodiscard]] Extremes all() const {
+        const Pair low = Pair::least(Pair::least(low_[0], low_[1]), Pair::least(low_[2], low_[3]));
+        const Pair high = Pair::most(Pair::most(high_[0], high_[1]), Pair::most(high_[2], high_[3]));
+        return {std::min(low.first(), low.second()), std::max(high.first(), high.second())};
+    }
+
+private:
+    std::array<Pair, lanes> low_, high_;
+};
 
 }  // namespace cruscotto

@@ -23,6 +23,11 @@ Bench keepingEverything(Bench bench);
 inline constexpr std::string_view rawEnding = "-raw";
 std::vector<SignalSpec> asRecorded(const SignalSpec& signal);
 
+/// Raw samples are recorded, so that its readings can be worked out again; of a resolved policy.
+inline bool keepsRaw(const KeepSpec& keep) {
+    return !keep.asReadings || keep.rawBeside;
+}
+
 /// One plain sentence: what of the signal is recorded.
 Text describeKeep(const SignalSpec& signal);
 

@@ -170,7 +170,7 @@ void EvidenceWatch::stuck(const Stretch& stretch, const signs::Movement& movemen
     if (stoodAt_) lively_.clear();
     stoodAt_.reset();
     // As noise does, with its tails: a fast wave goes to and fro as well.
-    // Of a hundred samples normal noise spans four deviations in nine looks of ten, 3.5 in all but one of a hundred.
+    // A hundred samples of normal noise span four standard deviations in nine looks of ten, 3.5 in 99 of a hundred.
     constexpr std::size_t few = 256;
     const double tails = stretch.newest.size() < few ? 3.5 : 4;
     const bool noisy = movement.noise > 0 && movement.extent() > tails * movement.noise;

@@ -77,6 +77,10 @@ void takeRawAside(RunInfo& info) {
 
 }  // namespace
 
+const SignalSpec& RunInfo::measuredAs(const RunSignal& s) const {
+    return s.raw ? raw.at(*s.raw).current() : s.current();
+}
+
 struct RunReader::State {
     sqlite::Database db;
     RunInfo info;
@@ -277,7 +281,7 @@ Result<std::unique_ptr<RunReader>> RunReader::open(const std::string& path, std:
         const auto [at, fresh] = inBench.try_emplace(s.current().id, signals.size());
         if (fresh) signals.emplace_back();
         if (!fresh && signals[at->second]->computed) info.computed.push_back(signals[at->second]);
-        signals[at->second] = std::make_shared<const SignalSpec>(s.raw ? info.raw.at(*s.raw).current() : s.current());
+        signals[at->second] = std::make_shared<const SignalSpec>(info.measuredAs(s));
     }
     for (auto& [id, s] : info.raw) byId[id] = &s;
 

@@ -89,6 +89,9 @@ struct RunInfo {
     [[nodiscard]] Bench benchThatComputes() const;
     [[nodiscard]] std::uint64_t lostSamples() const;
     [[nodiscard]] const RunSignal* signal(const std::string& key) const;
+    /// What the signal is now, with the chain that its raw samples go through; of readings alone as
+    /// RunSignal::current().
+    [[nodiscard]] const SignalSpec& measuredAs(const RunSignal& s) const;
 };
 
 /// Reads a run file, also while it is being written. Damaged blocks are counted and passed over. Each object is

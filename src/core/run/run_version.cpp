@@ -22,7 +22,7 @@ struct Reworked {
     SignalSpec spec;
     std::array<std::vector<Bucket>, pyramidLevels> buckets;  // by level - 1
     std::vector<RecomputedBlock> blocks;                     // of one whose readings were recorded
-    std::shared_ptr<const SignalSpec> chained = {};  // of one with raw samples beside: by what its readings come
+    std::shared_ptr<const SignalSpec> fullChain = {};  // where raw samples lie beside readings: what those go through
 };
 
 Reworked withRawBeside(const RunSignal& signal, const SignalSpec& corrected) {
@@ -59,17 +59,17 @@ Result<void> addWorkedOut(RunReader& reader, std::vector<Reworked>& all, std::ve
     std::vector<std::string> changed;
     std::uint64_t samples = 0;
     for (const Reworked& r : all) {
-        SignalSpec spec = r.chained ? *r.chained : r.spec;
+        SignalSpec spec = r.fullChain ? *r.fullChain : r.spec;
         spec.id = r.spec.id;
         corrected.emplace(r.spec.id, spec);
         changed.push_back(r.spec.id);
-        if (r.chained) samples += r.signal->samples;
+        if (r.fullChain) samples += r.signal->samples;
     }
     if (samples > mostRecomputed)
         return failure("{0} readings are more than are worked out at once, which are {1}: take fewer signals.", samples,
                        mostRecomputed);
     for (Reworked& r : all)
-        if (r.chained)
+        if (r.fullChain)
             if (auto done = workOut(reader, corrected.at(r.spec.id), corrected, r, progress); !done) return done;
     for (const Recomputed& c : computedFrom(reader.info(), changed, left)) {
         if (corrected.contains(c.spec->id)) continue;
@@ -126,7 +126,7 @@ bool summarise(RunReader& reader, std::vector<Reworked>& all, Progress& progress
         std::vector<Reworked*> members;
         RunReader::Part part;
         for (Reworked& r : all)
-            if (r.signal->group == group.id && !r.chained) {
+            if (r.signal->group == group.id && !r.fullChain) {
                 members.push_back(&r);
                 part.signals.push_back(r.signal->id);
             }
@@ -168,9 +168,9 @@ std::vector<SignalSpec> correctedSignals(const RunInfo& run, const Bench& bench)
     for (const auto& spec : bench.signals) {
         const RunSignal* s = run.signal(spec->id);
         if (!s) continue;
-        const SignalSpec& was = s->raw ? run.raw.at(*s->raw).current() : s->current();
+        const SignalSpec& was = run.measuredAs(*s);
         // Of readings that were recorded alone there is nothing to work out again.
-        if ((s->raw || !was.keep.asReadings) && was.chain != spec->chain) out.push_back(*spec);
+        if (keepsRaw(was.keep) && was.chain != spec->chain) out.push_back(*spec);
     }
     return out;
 }
@@ -228,7 +228,7 @@ Result<int> addRunVersion(const std::string& path, const std::vector<SignalSpec>
         for (const Reworked& r : made.value()) {
             const std::int64_t as = next;
             if (!define(r.signal->id, r.signal->definitions.front(), r.spec)) return 0;
-            if (r.chained && !define(*r.signal->raw, r.signal->definitions.front(), *r.chained)) return 0;
+            if (r.fullChain && !define(*r.signal->raw, r.signal->definitions.front(), *r.fullChain)) return 0;
             for (const RecomputedBlock& b : r.blocks) {
                 const auto first = static_cast<std::int64_t>(b.firstIndex);
                 if (!block.bind(1, as).bind(2, first).bind(3, std::as_bytes(std::span(b.readings.values))).run())

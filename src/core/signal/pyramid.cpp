@@ -25,12 +25,10 @@ Summary summarise(std::span<const double> values) {
     // a small spread of large readings is not lost in rounding.
     if (values.empty()) return {};
     const double base = values[0];
-    constexpr std::size_t chains = 4;
-    constexpr double huge = std::numeric_limits<double>::infinity();
-    std::array<Pair, chains> low, high, sum, squares;
+    constexpr std::size_t chains = ExtremeLanes::lanes;
+    ExtremeLanes extremes;
+    std::array<Pair, chains> sum, squares;
     const Pair bases = Pair::both(base);
-    low.fill(Pair::both(huge));
-    high.fill(Pair::both(-huge));
     sum.fill(Pair::both(0));
     squares.fill(Pair::both(0));
     const double* p = values.data();
@@ -38,18 +36,14 @@ Summary summarise(std::span<const double> values) {
     for (; p != end; p += 2 * chains)
         for (std::size_t c = 0; c < chains; ++c) {
             const Pair v = Pair::load(p + 2 * c);
-            low[c] = Pair::least(v, low[c]);
-            high[c] = Pair::most(v, high[c]);
+            extremes.take(c, v);
             const Pair d = Pair::less(v, bases);
             sum[c] = Pair::sum(d, sum[c]);
             squares[c] = Pair::sum(Pair::square(d), squares[c]);
         }
-    const Pair allLow = Pair::least(Pair::least(low[0], low[1]), Pair::least(low[2], low[3]));
-    const Pair allHigh = Pair::most(Pair::most(high[0], high[1]), Pair::most(high[2], high[3]));
     const Pair allSum = Pair::sum(Pair::sum(sum[0], sum[1]), Pair::sum(sum[2], sum[3]));
     const Pair allSquares = Pair::sum(Pair::sum(squares[0], squares[1]), Pair::sum(squares[2], squares[3]));
-    double least = std::min(allLow.first(), allLow.second());
-    double most = std::max(allHigh.first(), allHigh.second());
+    auto [least, most] = extremes.all();
     double total = allSum.first() + allSum.second(), square = allSquares.first() + allSquares.second();
     for (; p != values.data() + values.size(); ++p) {
         least = *p < least ? *p : least;
