@@ -3,7 +3,7 @@
 #include <string>
 
 #include "devices/computer/iio_buffer.h"
-#include "devices/gpio/gpio_device.h"
+#include "devices/gpio/gpio_settings.h"
 #include "devices/iolink/iodd.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t size) {

@@ -1,6 +1,6 @@
 // A serial board's lines: settings, a line break, then whatever comes down the wire, in pieces.
 #include "devices/serial/line_format.h"
-#include "devices/serial/serial_device.h"
+#include "devices/serial/serial_settings.h"
 
 #include <algorithm>
 #include <cmath>

@@ -86,6 +86,21 @@ struct DeviceKind {
         make{};
 };
 
+/// The check of a kind whose settings the function `read` reads.
+template <auto read>
+Result<void> checkedBy(const JsonText& json) {
+    const auto settings = read(json);
+    if (!settings) return settings.error();
+    return {};
+}
+/// The settings as `read` reads them; those of a new device where it no longer does: a file that they name may have
+/// gone since the check.
+template <auto read>
+auto settingsBy(const JsonText& json) {
+    auto settings = read(json);
+    return settings ? std::move(settings.value()) : std::remove_cvref_t<decltype(settings.value())>{};
+}
+
 /// The ranges that the terminal has as the bench sets it up, in volts, smallest first.
 std::vector<Scale> rangesOf(const DeviceKind& kind, const TerminalInfo& terminal,
                             const std::vector<TerminalRequest>& all);

@@ -1,20 +1,18 @@
 #include "standins/stand_in_host.h"
 
 #include <arpa/inet.h>
-#include <fcntl.h>
 #include <netinet/in.h>
 #include <netinet/tcp.h>
 #include <poll.h>
 #include <sys/eventfd.h>
 #include <sys/socket.h>
-#include <termios.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
-#include <climits>
-#include <cstdlib>
 #include <vector>
+
+#include "standins/pseudo_terminal.h"
 
 namespace cruscotto {
 
@@ -78,29 +76,10 @@ void StandInHost::plug() {
 
 Result<void> StandInHost::open() {
     if (pty_) {
-        const int master = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
-        std::array<char, 256> name{};
-        if (master < 0 || grantpt(master) != 0 || unlockpt(master) != 0 ||
-            ptsname_r(master, name.data(), name.size()) != 0)
-            return failure("This system gives no pseudo terminal; the device cannot be simulated.");
-        // Opened and closed once: from then on the kernel tells whether somebody listens.
-        const int slave = ::open(name.data(), O_RDWR | O_NOCTTY | O_CLOEXEC);
-        termios t{};
-        if (slave < 0 || tcgetattr(slave, &t) != 0) return failure("{0} cannot be set up.", std::string(name.data()));
-        cfmakeraw(&t);
-        tcsetattr(slave, TCSANOW, &t);
-        ::close(slave);
-        path_ = name.data();
-        if (!link_.empty()) {
-            std::array<char, PATH_MAX> target{};
-            const ssize_t n = readlink(link_.c_str(), target.data(), target.size() - 1);
-            // Only a link to a pty of an earlier stand-in is replaced, never anything else.
-            if (n > 0 && std::string(target.data()).starts_with("/dev/pts/")) unlink(link_.c_str());
-            if (symlink(path_.c_str(), link_.c_str()) != 0) {
-                ::close(master);
-                return failure("The link {0} cannot be made. Is there something of that name already?", link_);
-            }
-        }
+        auto terminal = openPseudoTerminal(link_);
+        if (!terminal) return terminal.error();
+        const int master = terminal.value().master;
+        path_ = terminal.value().path;
         listener_ = master;
         peers_.push_back({master, begin_(), {}});
     } else {
@@ -134,11 +113,7 @@ void StandInHost::close() {
             ::close(p.fd);
         }
     peers_.clear();
-    if (pty_ && !link_.empty()) {
-        std::array<char, PATH_MAX> target{};
-        if (readlink(link_.c_str(), target.data(), target.size() - 1) > 0 && path_ == target.data())
-            unlink(link_.c_str());
-    }
+    removeLink(link_, path_);
     if (listener_ >= 0) ::close(listener_);
     listener_ = -1;
     there_ = false;

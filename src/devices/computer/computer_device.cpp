@@ -228,16 +228,10 @@ DeviceKind computerKind() {
         return sensor ? sensorChain(*sensor, request.setup) : ChainSpec{};
     };
     kind.writesSetup = true;
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = computerSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<computerSettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = computerSettings(json);
-        return std::make_unique<Computer>(context, settings ? std::move(settings.value()) : ComputerSettings{},
-                                          requests);
+        return std::make_unique<Computer>(context, settingsBy<computerSettings>(json), requests);
     };
     return kind;
 }

@@ -344,16 +344,10 @@ DeviceKind iioBufferKind() {
          CRUSCOTTO_TEXT("/ is this computer; a copied tree can be examined too.")},
     };
     kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = iioBufferSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<iioBufferSettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = iioBufferSettings(json);
-        return std::make_unique<IioBuffer>(context, settings ? std::move(settings.value()) : IioBufferSettings{},
-                                           requests);
+        return std::make_unique<IioBuffer>(context, settingsBy<iioBufferSettings>(json), requests);
     };
     return kind;
 }

@@ -264,16 +264,10 @@ DeviceKind counterEventsKind() {
             out.push_back({w.name, ChannelKind::counterInput, SampleType::uint32, {}, 0, {}, {pulseCounter()}});
         return out;
     };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = counterEventsSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<counterEventsSettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = counterEventsSettings(json);
-        return makeCounterEvents(context, settings ? std::move(settings.value()) : CounterEventsSettings{},
-                                 KernelCalls::system());
+        return makeCounterEvents(context, settingsBy<counterEventsSettings>(json), KernelCalls::system());
     };
     return kind;
 }

@@ -203,15 +203,10 @@ DeviceKind fastBoxKind() {
             out.push_back({"AI" + std::to_string(c), ChannelKind::analogInput, SampleType::int16, {inputRange}, 16});
         return out;
     };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = fastBoxSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<fastBoxSettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = fastBoxSettings(json);
-        return std::make_unique<FastBox>(context, settings ? settings.value() : FastBoxSettings{});
+        return std::make_unique<FastBox>(context, settingsBy<fastBoxSettings>(json));
     };
     return kind;
 }

@@ -13,34 +13,7 @@ namespace {
 
 using firmata::Terminal;
 
-struct FirmataSettings {
-    LinkAddress address;
-    int samplingMs = 20;
-    double registersEvery = 0.1;
-    bool resetAtEnd = false;
-};
-
 constexpr char systemReset = '\xFF';
-
-Result<FirmataSettings> firmataSettings(const JsonText& json) {
-    FirmataSettings out;
-    SettingsReader settings(json);
-    auto address = linkAddress(settings.word("address"), 3030);
-    if (!address) return address.error();
-    out.address = std::move(address.value());
-    out.address.line.baud = 57600;
-    readLineSettings(settings, out.address.line);
-    out.samplingMs = settings.whole("sampling-ms", 20, 1, 16383);
-    out.resetAtEnd = settings.flag("reset-at-end");
-    out.registersEvery = settings.number("registers-every-s", 0.1, 0.001, 86400);
-    if (auto read = settings.result(); !read) return read.error();
-    return out;
-}
-
-TerminalSetting pullUpSetting() {
-    return {
-        "pull-up", CRUSCOTTO_TEXT("Pull-up"), {{"off", CRUSCOTTO_TEXT("off")}, {"on", CRUSCOTTO_TEXT("on")}}, "off"};
-}
 
 class FirmataBoard : public LinkDriver {
 public:
@@ -547,64 +520,9 @@ private:
 
 }  // namespace
 
-DeviceKind firmataKind() {
-    DeviceKind kind;
-    kind.key = "firmata";
-    kind.title = CRUSCOTTO_TEXT("Board with the Firmata firmware");
-    kind.name = CRUSCOTTO_TEXT("Firmata board");
-    kind.hasWire = true;
-    kind.choices = true;
-    using Type = SettingInfo::Type;
-    kind.rateKey = "sampling-ms";
-    kind.settings = {
-        {"address",
-         CRUSCOTTO_TEXT("Serial port or host"),
-         Type::text,
-         {},
-         "",
-         CRUSCOTTO_TEXT("As in /dev/ttyACM0, or 192.0.2.7:3030.")},
-        {"baud", CRUSCOTTO_TEXT("Speed in baud"), Type::number, {"57600", "115200"}, "57600", {}},
-        {"sampling-ms", CRUSCOTTO_TEXT("Sample analog inputs every, in ms"), Type::number, {}, "20", {}},
-        {"registers-every-s",
-         CRUSCOTTO_TEXT("Read I2C registers every, in s"),
-         Type::number,
-         {},
-         "0.1",
-         CRUSCOTTO_TEXT("A register is a terminal named as in: i2c 0x48 reg 0 i16be")},
-        {"reset-at-end",
-         CRUSCOTTO_TEXT("Reset the board at the end"),
-         Type::flag,
-         {},
-         "false",
-         CRUSCOTTO_TEXT("Behind the safe values, so that its pins are as after power-up instead of held.")},
-    };
-    kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
-    kind.setup = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>&) {
-        const auto t = firmata::terminal(terminal);
-        return t && t->mode == firmata::input ? std::vector{pullUpSetting()} : std::vector<TerminalSetting>{};
-    };
-    kind.setupSentence = [](const JsonText&, const std::string& terminal,
-                            const std::vector<TerminalRequest>& all) -> Text {
-        const auto t = firmata::terminal(terminal);
-        const auto asked = std::ranges::find(all, terminal, &TerminalRequest::terminal);
-        if (!t || t->mode != firmata::input || asked == all.end()) return {};
-        return chosen(asked->setup, pullUpSetting()) == "on"
-                   ? text(CRUSCOTTO_TEXT("Pin {0} as an input that the board holds high while nothing pulls it down."),
-                          t->number)
-                   : text(CRUSCOTTO_TEXT("Pin {0} as an input that nothing holds."), t->number);
-    };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = firmataSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
-    kind.make = [](const DeviceContext& context, const JsonText& json,
-                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = firmataSettings(json);
-        return std::make_unique<FirmataBoard>(context, settings ? std::move(settings.value()) : FirmataSettings{},
-                                              requests);
-    };
-    return kind;
+std::unique_ptr<Device> makeFirmata(const DeviceContext& context, FirmataSettings settings,
+                                    const std::vector<TerminalRequest>& requests) {
+    return std::make_unique<FirmataBoard>(context, std::move(settings), requests);
 }
 
 }  // namespace cruscotto

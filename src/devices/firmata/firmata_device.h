@@ -1,10 +1,15 @@
 #pragma once
 
-#include "devices/device_kind.h"
+#include <memory>
+#include <vector>
+
+#include "devices/device.h"
+#include "devices/firmata/firmata_settings.h"
 
 namespace cruscotto {
 
-/// The kind "firmata": a board with the generic firmware of that protocol (2.3 or later): its pins are the terminals.
-DeviceKind firmataKind();
+/// A board whose pins are asked for as terminals.
+std::unique_ptr<Device> makeFirmata(const DeviceContext& context, FirmataSettings settings,
+                                    const std::vector<TerminalRequest>& requests);
 
 }  // namespace cruscotto

@@ -390,17 +390,12 @@ DeviceKind frameBoardKind() {
     for (SettingInfo& info : templateSettingInfos()) kind.settings.push_back(std::move(info));
     for (SettingInfo& info : lineSettingInfos()) kind.settings.push_back(std::move(info));
     kind.terminals = frameTerminals;
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = frameBoardSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<frameBoardSettings>;
     kind.fieldsKey = "fields";
     kind.proposals = frameProposals;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = frameBoardSettings(json);
-        return std::make_unique<FrameBoard>(context, settings ? std::move(settings.value()) : FrameBoardSettings{});
+        return std::make_unique<FrameBoard>(context, settingsBy<frameBoardSettings>(json));
     };
     return kind;
 }

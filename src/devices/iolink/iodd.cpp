@@ -304,7 +304,7 @@ std::optional<double> IoddValue::raw(std::string_view bytes) const {
     }
     if (type == Type::real) return std::bit_cast<float>(static_cast<std::uint32_t>(out));
     if (type == Type::signedWhole) {
-        if (bits < 64 && (out >> (bits - 1) & 1U) != 0) out |= ~std::uint64_t{0} << bits;
+        if (bits > 0 && bits < 64 && (out >> (bits - 1) & 1U) != 0) out |= ~std::uint64_t{0} << bits;
         return static_cast<double>(static_cast<std::int64_t>(out));
     }
     return static_cast<double>(out);

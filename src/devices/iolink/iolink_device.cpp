@@ -12,7 +12,7 @@
 #include "core/base/units.h"
 #include "core/signal/scale.h"
 #include "devices/iolink/http_client.h"
-#include "devices/iolink/iolink_settings.h"
+#include "devices/iolink/master_json.h"
 #include "devices/link/byte_link.h"
 #include "devices/link/link_driver.h"
 
@@ -25,45 +25,6 @@ constexpr const char* apiRoot = "/iolink/v1";
 constexpr std::size_t mostRaw = 32, longestTold = 65'536;
 constexpr Duration lookAgainEvery = milliseconds(2000);
 constexpr const char* commandName = "Command";
-
-/// Bytes as the master's "byteArray" has them; empty where there is none.
-std::optional<std::string> byteArray(const json& value) {
-    if (!value.is_array() || value.size() > 1024) return std::nullopt;
-    std::string out;
-    for (const json& b : value) {
-        if (!b.is_number_integer() || b.get<std::int64_t>() < 0 || b.get<std::int64_t>() > 255) return std::nullopt;
-        out += static_cast<char>(b.get<int>());
-    }
-    return out;
-}
-json arrayOf(std::string_view bytes) {
-    json out = json::array();
-    for (const char c : bytes) out.push_back(static_cast<std::uint8_t>(c));
-    return out;
-}
-
-/// A member of objects within objects; null where it is not there.
-const json& within(const json& j, std::initializer_list<const char*> path) {
-    static const json none;
-    const json* at = &j;
-    for (const char* key : path) {
-        if (!at->is_object()) return none;
-        const auto it = at->find(key);
-        if (it == at->end()) return none;
-        at = &*it;
-    }
-    return *at;
-}
-
-std::string escapedPath(const std::string& alias) {
-    std::string out;
-    for (const char c : alias) {
-        const bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
-                           c == '_' || c == '.';
-        out += plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<std::uint8_t>(c));
-    }
-    return out;
-}
 
 class IoLinkMaster : public LinkDriver {
     using Reply = MasterRequests::Reply;
@@ -557,58 +518,8 @@ private:
 
 }  // namespace
 
-DeviceKind ioLinkKind() {
-    DeviceKind kind;
-    kind.key = "io-link-master";
-    kind.title = CRUSCOTTO_TEXT("Smart sensors on an IO-Link master");
-    kind.name = CRUSCOTTO_TEXT("IO-Link master");
-    kind.hasWire = true;
-    using Type = SettingInfo::Type;
-    kind.rateKey = "every-s";
-    kind.settings = {
-        {"address",
-         CRUSCOTTO_TEXT("Address of the master"),
-         Type::text,
-         {},
-         "",
-         CRUSCOTTO_TEXT("As in 192.0.2.7, or 192.0.2.7:8080.")},
-        {"sensors",
-         CRUSCOTTO_TEXT("Sensors"),
-         Type::pairs,
-         {},
-         "",
-         CRUSCOTTO_TEXT("One a line: the name that the master gives it, =, and the file of its description (IODD, "
-                        ".xml). The names that are there "
-                        "stand in the sentence above."),
-         ".xml"},
-        {"units",
-         CRUSCOTTO_TEXT("Units"),
-         Type::choice,
-         {"as described", "metric", "United States"},
-         "as described",
-         CRUSCOTTO_TEXT("Of new signals, and of the settings in the sensors.")},
-        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.5", {}},
-        {"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "2", {}},
-        {"parameters",
-         CRUSCOTTO_TEXT("Settings of the sensors, as the bench wants them"),
-         Type::pairs,
-         {},
-         "",
-         CRUSCOTTO_TEXT(
-             "One a line: the sensor, /, the setting, =, and its value. What differs is shown and can be written.")},
-    };
-    kind.terminals = ioLinkTerminals;
-    kind.check = [](const JsonText& text) -> Result<void> {
-        auto settings = ioLinkSettings(text);
-        if (!settings) return settings.error();
-        return {};
-    };
-    kind.make = [](const DeviceContext& context, const JsonText& text,
-                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = ioLinkSettings(text);
-        return std::make_unique<IoLinkMaster>(context, settings ? std::move(settings.value()) : IoLinkSettings{});
-    };
-    return kind;
+std::unique_ptr<Device> makeIoLink(const DeviceContext& context, IoLinkSettings settings) {
+    return std::make_unique<IoLinkMaster>(context, std::move(settings));
 }
 
 }  // namespace cruscotto

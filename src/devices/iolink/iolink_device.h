@@ -1,11 +1,13 @@
 #pragma once
 
-#include "devices/device_kind.h"
+#include <memory>
+
+#include "devices/device.h"
+#include "devices/iolink/iolink_settings.h"
 
 namespace cruscotto {
 
-/// The kind "io-link-master": smart sensors behind a master that is spoken to by JSON over HTTP (IO-Link Community,
-/// JSON Integration for IO-Link, V1.0.0), with their descriptions (IODD).
-DeviceKind ioLinkKind();
+/// A master and the sensors behind it.
+std::unique_ptr<Device> makeIoLink(const DeviceContext& context, IoLinkSettings settings);
 
 }  // namespace cruscotto

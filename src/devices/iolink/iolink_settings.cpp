@@ -5,6 +5,7 @@
 
 #include "core/base/units.h"
 #include "core/chain/common_stages.h"
+#include "devices/iolink/iolink_device.h"
 #include "devices/link/byte_link.h"
 #include "devices/settings_reader.h"
 
@@ -103,6 +104,55 @@ std::vector<TerminalInfo> ioLinkTerminals(const JsonText& text) {
         for (const IoddValue& v : s.iodd.out) add(v, true);
     }
     return out;
+}
+
+DeviceKind ioLinkKind() {
+    DeviceKind kind;
+    kind.key = "io-link-master";
+    kind.title = CRUSCOTTO_TEXT("Smart sensors on an IO-Link master");
+    kind.name = CRUSCOTTO_TEXT("IO-Link master");
+    kind.hasWire = true;
+    using Type = SettingInfo::Type;
+    kind.rateKey = "every-s";
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Address of the master"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 192.0.2.7, or 192.0.2.7:8080.")},
+        {"sensors",
+         CRUSCOTTO_TEXT("Sensors"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("One a line: the name that the master gives it, =, and the file of its description (IODD, "
+                        ".xml). The names that are there "
+                        "stand in the sentence above."),
+         ".xml"},
+        {"units",
+         CRUSCOTTO_TEXT("Units"),
+         Type::choice,
+         {"as described", "metric", "United States"},
+         "as described",
+         CRUSCOTTO_TEXT("Of new signals, and of the settings in the sensors.")},
+        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.5", {}},
+        {"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "2", {}},
+        {"parameters",
+         CRUSCOTTO_TEXT("Settings of the sensors, as the bench wants them"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: the sensor, /, the setting, =, and its value. What differs is shown and can be written.")},
+    };
+    kind.terminals = ioLinkTerminals;
+    kind.check = checkedBy<ioLinkSettings>;
+    kind.make = [](const DeviceContext& context, const JsonText& text,
+                   const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
+        return makeIoLink(context, settingsBy<ioLinkSettings>(text));
+    };
+    return kind;
 }
 
 }  // namespace cruscotto

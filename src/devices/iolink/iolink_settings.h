@@ -5,10 +5,14 @@
 #include <string>
 #include <vector>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/iolink/iodd.h"
 
 namespace cruscotto {
+
+/// The kind "io-link-master": smart sensors behind a master that is spoken to by JSON over HTTP (IO-Link Community,
+/// JSON Integration for IO-Link, V1.0.0), with their descriptions (IODD).
+DeviceKind ioLinkKind();
 
 inline constexpr std::size_t mostIoLinkSensors = 128;
 

@@ -7,7 +7,6 @@
 #include "devices/link/link_driver.h"
 #include "devices/link/periodic_timer.h"
 #include "devices/modbus/modbus_identity.h"
-#include "devices/modbus/modbus_settings.h"
 
 namespace cruscotto {
 
@@ -16,40 +15,6 @@ namespace {
 constexpr int missesUntilSilent = 3;
 constexpr Duration shortestRest = milliseconds(500), longestRest = milliseconds(10'000);
 constexpr Duration giveUpAfter = milliseconds(4000);
-constexpr int readFunction[] = {1, 2, 3, 4};  // by ModbusTable
-
-std::string readPdu(ModbusTable table, std::uint16_t address, std::uint16_t count) {
-    std::string out;
-    out += static_cast<char>(readFunction[static_cast<int>(table)]);
-    for (const std::uint16_t w : {address, count}) {
-        out += static_cast<char>(w >> 8);
-        out += static_cast<char>(w);
-    }
-    return out;
-}
-
-std::string writePdu(const ModbusPoint& p, double value) {
-    std::string out;
-    const auto put = [&](unsigned w) {
-        out += static_cast<char>(w >> 8);
-        out += static_cast<char>(w);
-    };
-    if (p.table == ModbusTable::coil) {
-        out += '\x05';
-        put(p.address);
-        put(value != 0 ? 0xFF00U : 0U);
-        return out;
-    }
-    const auto registers = modbusRegisters(p, value);
-    out += registers.size() == 1 ? '\x06' : '\x10';
-    put(p.address);
-    if (registers.size() > 1) {
-        put(static_cast<unsigned>(registers.size()));
-        out += static_cast<char>(registers.size() * 2);
-    }
-    for (const std::uint16_t r : registers) put(r);
-    return out;
-}
 
 class ModbusDevice : public LinkDriver {
 public:
@@ -91,8 +56,8 @@ protected:
         std::uint16_t number = 0xFF00;
         for (const ModbusPoint& p : settings_.points)
             if (const auto it = safe.find(p.name); it != safe.end())
-                messages.push_back(modbusBytes(settings_.framing,
-                                               {++number, static_cast<std::uint8_t>(p.unit), writePdu(p, it->second)}));
+                messages.push_back(modbusBytes(
+                    settings_.framing, {++number, static_cast<std::uint8_t>(p.unit), modbusWritePdu(p, it->second)}));
         // On a serial line the unit's answer passes between two of them.
         crash.arm(link_->descriptor(), messages, std::chrono::milliseconds(serial() ? 30 : 0));
     }
@@ -307,7 +272,7 @@ private:
         Health& health = units_[read.what.unit];
         read.due = std::max(read.due + every, now());
         const ModbusRead what = read.what;
-        Reply reply = exchange(what.unit, readPdu(what.table, what.address, what.count), stop);
+        Reply reply = exchange(what.unit, modbusReadPdu(what.table, what.address, what.count), stop);
         read.tookNs = read.tookNs == 0 ? tookNs_ : 0.9 * read.tookNs + 0.1 * tookNs_;
         if (reply.outcome == Outcome::lost) return false;
         if (reply.outcome == Outcome::nothing) {
@@ -439,11 +404,11 @@ private:
 
     /// Writes, and reads back what stands there then. Nothing on success; the link may be lost (then `lost` is set).
     std::optional<Text> write(const ModbusPoint& p, double value, const std::stop_token& stop, bool& lost) {
-        Reply reply = exchange(p.unit, writePdu(p, value), stop);
+        Reply reply = exchange(p.unit, modbusWritePdu(p, value), stop);
         lost = reply.outcome == Outcome::lost;
         tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
         if (reply.outcome != Outcome::good) return reply.problem;
-        reply = exchange(p.unit, readPdu(p.table, p.address, static_cast<std::uint16_t>(p.words())), stop);
+        reply = exchange(p.unit, modbusReadPdu(p.table, p.address, static_cast<std::uint16_t>(p.words())), stop);
         lost = reply.outcome == Outcome::lost;
         tell(WireMessage::Way::received, reply.bytes, {}, reply.problem);
         if (reply.outcome == Outcome::refused) return std::nullopt;  // some can only be written
@@ -473,7 +438,7 @@ private:
     bool beat(const std::stop_token& stop) {
         if (!settings_.heartbeat || !mayBeat() || settings_.address.isCapture() || !beatTimer_.due(now())) return true;
         const ModbusWrite& w = *settings_.heartbeat;
-        Reply reply = exchange(w.point.unit, writePdu(w.point, w.values[beats_++ % w.values.size()]), stop);
+        Reply reply = exchange(w.point.unit, modbusWritePdu(w.point, w.values[beats_++ % w.values.size()]), stop);
         tell(WireMessage::Way::received, std::move(reply.bytes), {}, reply.problem);
         if (reply.outcome == Outcome::lost) return false;
         if (settings_.watchdogs.empty()) watchdogProblem_ = reply.problem;
@@ -544,8 +509,9 @@ private:
     bool readParameter(std::size_t i, const std::stop_token& stop) {
         const RackModule::Setting& s = settings_.rack.settings[i];
         DeviceParameter& out = status().parameters[i];
-        Reply reply = exchange(
-            s.point.unit, readPdu(s.point.table, s.point.address, static_cast<std::uint16_t>(s.point.words())), stop);
+        Reply reply =
+            exchange(s.point.unit,
+                     modbusReadPdu(s.point.table, s.point.address, static_cast<std::uint16_t>(s.point.words())), stop);
         if (reply.outcome == Outcome::lost) return false;
         const auto registers = registersOf(reply, s.point.table, s.point.words());
         out.problem = registers.empty() ? reply.problem : Text{};
@@ -594,101 +560,9 @@ private:
 
 }  // namespace
 
-DeviceKind modbusKind() {
-    DeviceKind kind;
-    kind.key = "modbus";
-    kind.title = CRUSCOTTO_TEXT("Modbus registers, or a rack of modules");
-    kind.name = CRUSCOTTO_TEXT("Modbus device");
-    kind.hasWire = true;
-    using Type = SettingInfo::Type;
-    std::string modules;
-    for (const std::string& name : rackModuleNames()) modules += (modules.empty() ? "" : ", ") + name;
-    kind.rateKey = "every-s";
-    kind.settings = {
-        {"address",
-         CRUSCOTTO_TEXT("Host or serial port"),
-         Type::text,
-         {},
-         "",
-         CRUSCOTTO_TEXT("As in 192.0.2.7, 192.0.2.7:502 or /dev/ttyUSB0.")},
-        {"unit", CRUSCOTTO_TEXT("Unit"), Type::number, {}, "1", {}},
-        {"points",
-         CRUSCOTTO_TEXT("Values"),
-         Type::pairs,
-         {},
-         "",
-         CRUSCOTTO_TEXT(
-             "One a line: a name, =, table, address from 0, type. As in inlet = input 30 i16, flow = holding 10 f32 "
-             "cdab every 0.5, valve = coil 3 out, unit 2 holding 4 bit 9.")},
-        {"slots",
-         CRUSCOTTO_TEXT("Modules of a rack"),
-         Type::pairs,
-         {},
-         "",
-         text(CRUSCOTTO_TEXT("One a line: slot = module. There are {0}; or give the path of a description."), modules)},
-        {"parameters",
-         CRUSCOTTO_TEXT("Settings of the modules, as the bench wants them"),
-         Type::pairs,
-         {},
-         "",
-         CRUSCOTTO_TEXT("As in 1.filter1 = 10. Those that differ in the rack are shown.")},
-        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.2", {}},
-        {"baud",
-         CRUSCOTTO_TEXT("Speed in baud"),
-         Type::number,
-         {"9600", "19200", "38400", "57600", "115200"},
-         "19200",
-         {}},
-    };
-    for (SettingInfo s : lineSettingInfos()) {
-        if (s.key == "parity") s.otherwise = "even";
-        kind.settings.push_back(std::move(s));
-    }
-    kind.settings.push_back({"framing",
-                             CRUSCOTTO_TEXT("Framing"),
-                             Type::choice,
-                             {"as usual there", "tcp", "rtu"},
-                             "as usual there",
-                             CRUSCOTTO_TEXT("A converter that hands serial frames on to the network takes rtu.")});
-    kind.settings.push_back({"watchdog",
-                             CRUSCOTTO_TEXT("Outputs rest without requests"),
-                             Type::text,
-                             {},
-                             "",
-                             CRUSCOTTO_TEXT("The register in which the device takes its own time-out, and the time in "
-                                            "its unit, as in holding 4128 = 20; several with commas. Written before "
-                                            "any output.")});
-    kind.settings.push_back({"heartbeat",
-                             CRUSCOTTO_TEXT("Sign of life"),
-                             Type::text,
-                             {},
-                             "",
-                             CRUSCOTTO_TEXT("Values written again and again, in turn, as in holding 4129 = 1 2 every "
-                                            "0.5. It stops when the program does.")});
-    kind.settings.push_back({"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "0.5", {}});
-    kind.settings.push_back(
-        {"most-gap",
-         CRUSCOTTO_TEXT("Read over gaps of"),
-         Type::number,
-         {},
-         "8",
-         CRUSCOTTO_TEXT("So many registers that nobody asked for are read along, to save a request.")});
-    kind.terminals = modbusTerminals;
-    kind.setup = modbusTerminalSettings;
-    kind.setupSentence = modbusSetupSentence;
-    kind.writesSetup = true;
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = modbusSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
-    kind.make = [](const DeviceContext& context, const JsonText& json,
-                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = modbusSettings(json);
-        return std::make_unique<ModbusDevice>(context, settings ? std::move(settings.value()) : ModbusSettings{},
-                                              requests);
-    };
-    return kind;
+std::unique_ptr<Device> makeModbus(const DeviceContext& context, ModbusSettings settings,
+                                   const std::vector<TerminalRequest>& requests) {
+    return std::make_unique<ModbusDevice>(context, std::move(settings), requests);
 }
 
 }  // namespace cruscotto

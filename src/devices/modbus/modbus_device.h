@@ -1,12 +1,15 @@
 #pragma once
 
-#include "devices/device_kind.h"
+#include <memory>
+#include <vector>
+
+#include "devices/device.h"
+#include "devices/modbus/modbus_settings.h"
 
 namespace cruscotto {
 
-/// The kind "modbus": registers and coils of one or several units, on TCP or a serial line, listed one by one or by the
-/// modules of a rack. The driver frames by itself (libmodbus shows nobody the bytes and cannot be woken), and is tested
-/// against libmodbus.
-DeviceKind modbusKind();
+/// The driver frames by itself (libmodbus shows nobody the bytes and cannot be woken), and is tested against libmodbus.
+std::unique_ptr<Device> makeModbus(const DeviceContext& context, ModbusSettings settings,
+                                   const std::vector<TerminalRequest>& requests);
 
 }  // namespace cruscotto

@@ -267,4 +267,38 @@ std::vector<ModbusRead> planReads(const std::vector<ModbusPoint>& points, std::s
     return out;
 }
 
+std::string modbusReadPdu(ModbusTable table, std::uint16_t address, std::uint16_t count) {
+    static constexpr int readFunction[] = {1, 2, 3, 4};  // by ModbusTable
+    std::string out;
+    out += static_cast<char>(readFunction[static_cast<int>(table)]);
+    for (const std::uint16_t w : {address, count}) {
+        out += static_cast<char>(w >> 8);
+        out += static_cast<char>(w);
+    }
+    return out;
+}
+
+std::string modbusWritePdu(const ModbusPoint& p, double value) {
+    std::string out;
+    const auto put = [&](unsigned w) {
+        out += static_cast<char>(w >> 8);
+        out += static_cast<char>(w);
+    };
+    if (p.table == ModbusTable::coil) {
+        out += '\x05';
+        put(p.address);
+        put(value != 0 ? 0xFF00U : 0U);
+        return out;
+    }
+    const auto registers = modbusRegisters(p, value);
+    out += registers.size() == 1 ? '\x06' : '\x10';
+    put(p.address);
+    if (registers.size() > 1) {
+        put(static_cast<unsigned>(registers.size()));
+        out += static_cast<char>(registers.size() * 2);
+    }
+    for (const std::uint16_t r : registers) put(r);
+    return out;
+}
+
 }  // namespace cruscotto

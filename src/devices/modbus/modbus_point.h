@@ -62,4 +62,8 @@ struct ModbusRead {
 /// request (V1.1b3, 6.1 to 6.4). `points` without those that are written. Precondition: unit and rate are set in each.
 std::vector<ModbusRead> planReads(const std::vector<ModbusPoint>& points, std::size_t mostGap);
 
+/// What asks for so many of them, and what writes a point (V1.1b3, 6).
+std::string modbusReadPdu(ModbusTable table, std::uint16_t address, std::uint16_t count);
+std::string modbusWritePdu(const ModbusPoint& p, double value);
+
 }  // namespace cruscotto

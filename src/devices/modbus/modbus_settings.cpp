@@ -7,6 +7,7 @@
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/chain/common_stages.h"
+#include "devices/modbus/modbus_device.h"
 #include "devices/settings_reader.h"
 
 namespace cruscotto {
@@ -223,6 +224,97 @@ Text modbusSetupSentence(const JsonText& json, const std::string& terminal, cons
     }
     if (words.empty()) return {};
     return text(CRUSCOTTO_TEXT("{0}, written into the module: {1}."), terminal, words);
+}
+
+DeviceKind modbusKind() {
+    DeviceKind kind;
+    kind.key = "modbus";
+    kind.title = CRUSCOTTO_TEXT("Modbus registers, or a rack of modules");
+    kind.name = CRUSCOTTO_TEXT("Modbus device");
+    kind.hasWire = true;
+    using Type = SettingInfo::Type;
+    std::string modules;
+    for (const std::string& name : rackModuleNames()) modules += (modules.empty() ? "" : ", ") + name;
+    kind.rateKey = "every-s";
+    kind.settings = {
+        {"address",
+         CRUSCOTTO_TEXT("Host or serial port"),
+         Type::text,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 192.0.2.7, 192.0.2.7:502 or /dev/ttyUSB0.")},
+        {"unit", CRUSCOTTO_TEXT("Unit"), Type::number, {}, "1", {}},
+        {"points",
+         CRUSCOTTO_TEXT("Values"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT(
+             "One a line: a name, =, table, address from 0, type. As in inlet = input 30 i16, flow = holding 10 f32 "
+             "cdab every 0.5, valve = coil 3 out, unit 2 holding 4 bit 9.")},
+        {"slots",
+         CRUSCOTTO_TEXT("Modules of a rack"),
+         Type::pairs,
+         {},
+         "",
+         text(CRUSCOTTO_TEXT("One a line: slot = module. There are {0}; or give the path of a description."), modules)},
+        {"parameters",
+         CRUSCOTTO_TEXT("Settings of the modules, as the bench wants them"),
+         Type::pairs,
+         {},
+         "",
+         CRUSCOTTO_TEXT("As in 1.filter1 = 10. Those that differ in the rack are shown.")},
+        {"every-s", CRUSCOTTO_TEXT("Read every, in s"), Type::number, {}, "0.2", {}},
+        {"baud",
+         CRUSCOTTO_TEXT("Speed in baud"),
+         Type::number,
+         {"9600", "19200", "38400", "57600", "115200"},
+         "19200",
+         {}},
+    };
+    for (SettingInfo s : lineSettingInfos()) {
+        if (s.key == "parity") s.otherwise = "even";
+        kind.settings.push_back(std::move(s));
+    }
+    kind.settings.push_back({"framing",
+                             CRUSCOTTO_TEXT("Framing"),
+                             Type::choice,
+                             {"as usual there", "tcp", "rtu"},
+                             "as usual there",
+                             CRUSCOTTO_TEXT("A converter that hands serial frames on to the network takes rtu.")});
+    kind.settings.push_back({"watchdog",
+                             CRUSCOTTO_TEXT("Outputs rest without requests"),
+                             Type::text,
+                             {},
+                             "",
+                             CRUSCOTTO_TEXT("The register in which the device takes its own time-out, and the time in "
+                                            "its unit, as in holding 4128 = 20; several with commas. Written before "
+                                            "any output.")});
+    kind.settings.push_back({"heartbeat",
+                             CRUSCOTTO_TEXT("Sign of life"),
+                             Type::text,
+                             {},
+                             "",
+                             CRUSCOTTO_TEXT("Values written again and again, in turn, as in holding 4129 = 1 2 every "
+                                            "0.5. It stops when the program does.")});
+    kind.settings.push_back({"timeout-s", CRUSCOTTO_TEXT("Wait for a reply, in s"), Type::number, {}, "0.5", {}});
+    kind.settings.push_back(
+        {"most-gap",
+         CRUSCOTTO_TEXT("Read over gaps of"),
+         Type::number,
+         {},
+         "8",
+         CRUSCOTTO_TEXT("So many registers that nobody asked for are read along, to save a request.")});
+    kind.terminals = modbusTerminals;
+    kind.setup = modbusTerminalSettings;
+    kind.setupSentence = modbusSetupSentence;
+    kind.writesSetup = true;
+    kind.check = checkedBy<modbusSettings>;
+    kind.make = [](const DeviceContext& context, const JsonText& json,
+                   const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
+        return makeModbus(context, settingsBy<modbusSettings>(json), requests);
+    };
+    return kind;
 }
 
 }  // namespace cruscotto

@@ -5,13 +5,17 @@
 #include <string>
 #include <vector>
 
-#include "devices/device.h"
+#include "devices/device_kind.h"
 #include "devices/link/byte_link.h"
 #include "devices/modbus/modbus_frame.h"
 #include "devices/modbus/rack_module.h"
 #include "devices/terminal_setup.h"
 
 namespace cruscotto {
+
+/// The kind "modbus": registers and coils of one or several units, on TCP or a serial line, listed one by one or by the
+/// modules of a rack.
+DeviceKind modbusKind();
 
 /// Something written to a unit by the driver itself.
 struct ModbusWrite {

@@ -283,15 +283,10 @@ DeviceKind replayKind() {
         {"loop", CRUSCOTTO_TEXT("Again and again"), Type::flag, {}, "false", {}},
     };
     kind.terminals = [](const JsonText&) { return std::vector<TerminalInfo>{}; };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = replaySettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<replaySettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = replaySettings(json);
-        return std::make_unique<ReplayDevice>(context, settings ? std::move(settings.value()) : ReplaySettings{});
+        return std::make_unique<ReplayDevice>(context, settingsBy<replaySettings>(json));
     };
     return kind;
 }

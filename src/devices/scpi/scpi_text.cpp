@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 #include <charconv>
 #include <cmath>
 #include <utility>
@@ -245,6 +246,55 @@ std::vector<std::string> scpiEntries(const std::string& answer, std::size_t most
     for (std::string& entry : out) {
         entry.erase(0, std::min(entry.find_first_not_of(' '), entry.size()));
         entry.erase(entry.find_last_not_of(' ') + 1);
+    }
+    return out;
+}
+
+std::vector<double> scpiSamples(const ScpiQuery& q, std::string_view bytes) {
+    using Sample = ScpiQuery::Sample;
+    const auto size = [&]() -> std::size_t {
+        switch (q.sample) {
+            case Sample::u8:
+            case Sample::i8:
+                return 1;
+            case Sample::u16:
+            case Sample::i16:
+                return 2;
+            case Sample::i32:
+            case Sample::f32:
+                return 4;
+            case Sample::f64:
+                return 8;
+        }
+        return 1;
+    }();
+    std::vector<double> out;
+    out.reserve(bytes.size() / size);
+    for (std::size_t at = 0; at + size <= bytes.size(); at += size) {
+        std::uint64_t bits = 0;
+        for (std::size_t i = 0; i < size; ++i)
+            bits = bits << 8 | static_cast<std::uint8_t>(bytes[at + (q.littleEndian ? size - 1 - i : i)]);
+        switch (q.sample) {
+            case Sample::u8:
+            case Sample::u16:
+                out.push_back(static_cast<double>(bits));
+                break;
+            case Sample::i8:
+                out.push_back(static_cast<std::int8_t>(bits));
+                break;
+            case Sample::i16:
+                out.push_back(static_cast<std::int16_t>(bits));
+                break;
+            case Sample::i32:
+                out.push_back(static_cast<std::int32_t>(bits));
+                break;
+            case Sample::f32:
+                out.push_back(std::bit_cast<float>(static_cast<std::uint32_t>(bits)));
+                break;
+            case Sample::f64:
+                out.push_back(std::bit_cast<double>(bits));
+                break;
+        }
     }
     return out;
 }

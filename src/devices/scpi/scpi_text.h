@@ -66,4 +66,7 @@ private:
 /// The entries of an answer that is a list, without quotes and the spaces around them; at most so many.
 std::vector<std::string> scpiEntries(const std::string& answer, std::size_t most);
 
+/// A block's samples.
+std::vector<double> scpiSamples(const ScpiQuery& query, std::string_view bytes);
+
 }  // namespace cruscotto

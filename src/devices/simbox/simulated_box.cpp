@@ -394,16 +394,10 @@ DeviceKind simulatedBoxKind() {
     kind.setupSentence = [](const JsonText&, const std::string& terminal, const std::vector<TerminalRequest>& all) {
         return boxSentence(terminal, all);
     };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = boxSettingsOf(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<boxSettingsOf>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>& requests) -> std::unique_ptr<Device> {
-        auto settings = boxSettingsOf(json);
-        return std::make_unique<SimulatedBox>(context, settings ? std::move(settings.value()) : BoxSettings{},
-                                              requests);
+        return std::make_unique<SimulatedBox>(context, settingsBy<boxSettingsOf>(json), requests);
     };
     return kind;
 }

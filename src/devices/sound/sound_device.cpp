@@ -258,15 +258,10 @@ DeviceKind soundKind() {
         }
         return out;
     };
-    kind.check = [](const JsonText& json) -> Result<void> {
-        auto settings = soundSettings(json);
-        if (!settings) return settings.error();
-        return {};
-    };
+    kind.check = checkedBy<soundSettings>;
     kind.make = [](const DeviceContext& context, const JsonText& json,
                    const std::vector<TerminalRequest>&) -> std::unique_ptr<Device> {
-        auto settings = soundSettings(json);
-        return std::make_unique<SoundInput>(context, settings ? std::move(settings.value()) : SoundSettings{});
+        return std::make_unique<SoundInput>(context, settingsBy<soundSettings>(json));
     };
     return kind;
 }

@@ -1,23 +1,18 @@
 #include "standins/beehive/beehive.h"
 
-#include <fcntl.h>
 #include <poll.h>
-#include <sys/stat.h>
-#include <termios.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <array>
 #include <chrono>
-#include <climits>
 #include <cmath>
 #include <condition_variable>
-#include <cstdlib>
 #include <thread>
 #include <utility>
 
 #include "sim/pump_bench.h"
-#include "standins/line_speed.h"
+#include "standins/pseudo_terminal.h"
 
 namespace cruscotto {
 
@@ -34,36 +29,15 @@ Result<std::unique_ptr<Beehive>> Beehive::open(const BeehiveOptions& options) {
 }
 
 Result<void> Beehive::plug() {
-    master_ = posix_openpt(O_RDWR | O_NOCTTY | O_NONBLOCK | O_CLOEXEC);
-    std::array<char, 256> name{};
-    if (master_ < 0 || grantpt(master_) != 0 || unlockpt(master_) != 0 ||
-        ptsname_r(master_, name.data(), name.size()) != 0)
-        return failure("This system gives no pseudo terminal; the beehive board cannot be simulated.");
-    path_ = name.data();
-    // Opened and closed once: from then on the kernel tells whether somebody listens.
-    const int slave = ::open(name.data(), O_RDWR | O_NOCTTY | O_CLOEXEC);
-    termios t{};
-    if (slave < 0 || tcgetattr(slave, &t) != 0) return failure("{0} cannot be set up.", path_);
-    cfmakeraw(&t);
-    tcsetattr(slave, TCSANOW, &t);
-    ::close(slave);
-    if (!options_.link.empty()) {
-        std::array<char, PATH_MAX> target{};
-        const ssize_t n = readlink(options_.link.c_str(), target.data(), target.size() - 1);
-        // Only a link to a pty of an earlier board is replaced, never anything else.
-        if (n > 0 && std::string(target.data()).starts_with("/dev/pts/")) unlink(options_.link.c_str());
-        if (symlink(path_.c_str(), options_.link.c_str()) != 0)
-            return failure("The link {0} cannot be made. Is there something of that name already?", options_.link);
-    }
+    auto pty = openPseudoTerminal(options_.link);
+    if (!pty) return pty.error();
+    master_ = pty.value().master;
+    path_ = pty.value().path;
     return {};
 }
 
 void Beehive::unplug() {
-    if (!options_.link.empty()) {
-        std::array<char, PATH_MAX> target{};
-        if (readlink(options_.link.c_str(), target.data(), target.size() - 1) > 0 && path_ == target.data())
-            unlink(options_.link.c_str());
-    }
+    removeLink(options_.link, path_);
     if (master_ >= 0) ::close(std::exchange(master_, -1));
 }
 

@@ -4,7 +4,7 @@
 #include "core/base/json_text.h"
 #include "core/bench/control_file.h"
 #include "devices/device_listener.h"
-#include "devices/scpi/scpi_device.h"
+#include "devices/scpi/scpi_settings.h"
 #include "engine/engine.h"
 #include "standins/meter/bench_meter.h"
 

@@ -2,7 +2,7 @@
 
 #include "core/base/crash_send.h"
 #include "core/base/json_text.h"
-#include "devices/can/can_device.h"
+#include "devices/can/can_settings.h"
 #include "devices/device_kind.h"
 #include "devices/device_listener.h"
 #include "standins/canbus/pump_bus.h"

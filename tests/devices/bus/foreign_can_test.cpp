@@ -2,7 +2,7 @@
 #include <nlohmann/json.hpp>
 
 #include "core/base/json_text.h"
-#include "devices/can/can_device.h"
+#include "devices/can/can_settings.h"
 #include "standins/canbus/pump_bus.h"
 #include "support.h"
 #include "test_stages.h"

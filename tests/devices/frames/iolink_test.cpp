@@ -1,4 +1,3 @@
-#include "devices/iolink/iolink_device.h"
 #include "devices/iolink/iolink_settings.h"
 
 #include <gtest/gtest.h>

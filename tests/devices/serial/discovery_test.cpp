@@ -7,7 +7,7 @@
 #include "devices/link/serial_load.h"
 #include "devices/serial/speed_search.h"
 #include "other_process.h"
-#include "standins/line_speed.h"
+#include "standins/pseudo_terminal.h"
 #include "support.h"
 
 namespace cruscotto::discovery_test {

@@ -4,7 +4,7 @@
 #include <map>
 #include <random>
 
-#include "devices/serial/serial_device.h"
+#include "devices/serial/serial_settings.h"
 #include "support.h"
 
 namespace cruscotto::line_format_test {
