@@ -5,6 +5,7 @@
 #include <map>
 
 #include "core/analysis/steadiness.h"
+#include "core/analysis/straight_line.h"
 #include "core/base/number_text.h"
 #include "core/base/units.h"
 #include "core/chain/chain.h"
@@ -15,6 +16,11 @@ namespace cruscotto {
 namespace {
 
 constexpr int deepestBudget = 32;
+/// How an error goes with what is measured is looked up at so many moments before, spread over so long, or over so many
+/// samples where that is longer.
+constexpr int momentsBefore = 6;
+constexpr Duration lookBack = milliseconds(10'000);
+constexpr int samplesBack = 30;
 
 /// A reading as a sum of independent errors, each with the slope to it.
 struct LinearForm {
@@ -24,6 +30,8 @@ struct LinearForm {
         double amount = 0;
         double degreesOfFreedom = 0;
         bool claimed = false;
+        bool each = false;                    ///< a new one with every sample
+        std::optional<Duration> common = {};  ///< of noise: for so long it is one and the same
     };
     std::map<std::string, Term> terms;  // by what they are: equal keys are one error
     double value = std::nan("");
@@ -33,15 +41,15 @@ struct LinearForm {
     void scale(double by) {
         for (auto& [key, term] : terms) term.amount *= by;
     }
-    void add(const std::string& key, Term term) {
-        const auto [it, fresh] = terms.try_emplace(key, std::move(term));
+    void add(const std::string& key, const Term& term) {
+        const auto [it, fresh] = terms.try_emplace(key, term);
         if (!fresh) it->second.amount += term.amount;
     }
     void add(const LinearForm& other, double by) {
         for (const auto& [key, term] : other.terms) {
             Term scaled = term;
             scaled.amount *= by;
-            add(key, std::move(scaled));
+            add(key, scaled);
         }
     }
     [[nodiscard]] double standard() const {
@@ -53,34 +61,35 @@ struct LinearForm {
 
 class Propagation {
 public:
-    Propagation(const Bench& bench, const MeasuredMoment& moment) : bench_(bench), moment_(moment) {}
+    Propagation(const Bench& bench, const MeasuredMoment& moment, Duration before = {})
+        : bench_(bench), moment_(moment), before_(before) {}
 
     Result<LinearForm> of(const std::string& id, int depth) {
         if (const auto known = done_.find(id); known != done_.end()) return known->second;
         const SignalSpec* s = bench_.signal(id);
         if (!s) return failure("There is no signal \"{0}\".", id);
         if (depth > deepestBudget) return failure("{0} needs itself.", s->name);
-        const std::vector<double> values = moment_.stages(id);
-        LinearForm form;
         if (isOutput(s->kind)) {
+            const std::vector<double> values = valuesOf(id);
+            LinearForm form;
             form.value = values.empty() ? std::nan("") : values.back();
             form.unit = s->unit();
             missing.push_back(text(CRUSCOTTO_TEXT("{0} is an output, and taken as exact."), s->name));
             return form;
         }
-        if (values.size() != s->chain.size() + 1 || std::isnan(values.back()))
-            return failure("{0} has no reading then.", s->name);
-        form.behind.push_back(0);
-        for (std::size_t i = 0; i < s->chain.size(); ++i)
-            if (auto done = stage(*s, i, values, form, depth); !done) return done.error();
-        form.value = values.back();
+        auto made = behind(*s, s->chain.size(), depth);
+        if (!made) return made.error();
+        LinearForm form = std::move(made.value());
         form.unit = readingUnit(s->chain, s->kind);
         if (s->computed) form.unit = s->unit().empty() ? form.unit : s->unit();
         // What it wanders by: a computed one's comes with its inputs.
         if (!s->computed && moment_.noise)
-            if (const double noise = moment_.noise(id); noise > 0)
-                form.add("noise " + id,
-                         {CRUSCOTTO_TEXT("its noise"), s->name, noise, std::numeric_limits<double>::infinity()});
+            if (const auto noise = moment_.noise(id); noise.deviation > 0)
+                form.add("noise " + id, {.source = CRUSCOTTO_TEXT("its noise"),
+                                         .signal = s->name,
+                                         .amount = noise.deviation,
+                                         .degreesOfFreedom = std::numeric_limits<double>::infinity(),
+                                         .common = noise.common});
         if (!form.behind.empty()) form.behind.back() = form.standard();
         done_.emplace(id, form);
         return form;
@@ -88,6 +97,80 @@ public:
     std::vector<Text> missing;
 
 private:
+    [[nodiscard]] std::vector<double> valuesOf(const std::string& id) const {
+        return before_.ns == 0 ? moment_.stages(id) : moment_.stagesBefore(id, before_);
+    }
+
+    /// What is behind so many stages of its chain; without its noise.
+    Result<LinearForm> behind(const SignalSpec& s, std::size_t stages, int depth) {
+        const std::vector<double> values = valuesOf(s.id);
+        if (values.size() != s.chain.size() + 1 || std::isnan(values[stages]))
+            return failure("{0} has no reading then.", s.name);
+        LinearForm form;
+        form.behind.push_back(0);
+        for (std::size_t i = 0; i < stages; ++i)
+            if (auto done = stage(s, i, values, form, depth); !done) return done.error();
+        form.value = values[stages];
+        return form;
+    }
+
+    /// What comes into a stage of the signal, so long before: what is behind the stage before it, or, of a computation
+    /// of one signal, that signal in the unit that is wanted.
+    struct Entering {
+        const SignalSpec& s;
+        std::size_t stage;
+        const WantedSource* source;  // of a computation
+        double factor;
+    };
+    std::optional<LinearForm> entering(const Entering& in, Duration earlier, int depth) {
+        Propagation then(bench_, moment_, before_ + earlier);
+        auto made = in.source ? then.of(in.source->source->signal, depth + 1) : then.behind(in.s, in.stage, depth);
+        if (!made) return {};
+        if (in.source) {
+            made.value().scale(in.factor);
+            made.value().value *= in.factor;
+        }
+        return std::move(made.value());
+    }
+
+    /// Each error of what comes in becomes what the stage makes of it. How far it goes with what is measured (as one of
+    /// an amplification does) and how far it stays is told from the moments before.
+    void carry(const CarriedError& carried, const Entering& in, LinearForm& form, double value, Duration interval,
+               int depth) {
+        std::vector<double> at{value};
+        std::vector<LinearForm> errors{form};
+        if (carried.gain != 0 && moment_.stagesBefore) {
+            const Duration over =
+                std::min(std::max(lookBack, Duration{interval.ns * samplesBack}), moment_.running - before_);
+            for (int k = 1; k <= momentsBefore && over.ns > 0; ++k)
+                if (auto then = entering(in, Duration{over.ns * k / momentsBefore}, depth)) {
+                    at.push_back(then->value);
+                    errors.push_back(std::move(*then));
+                }
+        }
+        for (auto& [key, term] : form.terms) {
+            if (term.common) {
+                // What was averaged stays as it is for as long as that took.
+                const Duration common = std::max(*term.common, carried.averaged);
+                term.amount *=
+                    carried.noise * (common.ns > 0 ? std::sqrt(term.common->seconds() / common.seconds()) : 1);
+                term.common = common;
+                continue;
+            }
+            if (term.each) {
+                term.amount *= carried.each;
+                continue;
+            }
+            std::vector<double> amounts;
+            for (const LinearForm& e : errors) {
+                const auto then = e.terms.find(key);
+                amounts.push_back(then == e.terms.end() ? 0 : then->second.amount);
+            }
+            const StraightLine line = straightLine(at, amounts);
+            term.amount = carried.offset * line.at(0) + carried.gain * line.slope;
+        }
+    }
+
     Result<void> stage(const SignalSpec& s, std::size_t i, const std::vector<double>& values, LinearForm& form,
                        int depth) {
         const Stage& stage = s.chain[i];
@@ -115,21 +198,48 @@ private:
         }
         // A filter lets what stands still through; of what it makes of a change nothing is said here.
         const StageMemory memory = memoryOf(stage);
-        const bool filter = stage.kind().smooths;
+        const StageKind& kind = stage.kind();
+        const bool filter = kind.smooths;
         const bool alone = memory.samples == 0 && memory.time.ns == 0;
-        std::optional<double> steady;
-        if (!filter && !alone && stage.kind().steadySlope)
-            steady = stage.kind().steadySlope(stage, before, moment_.running);
-        if (steady) {
-            form.scale(*steady);
-        } else if (!filter && !alone) {
-            // nothing is known of a counter's samples before but that they are whole
-            if (!form.terms.empty())
-                missing.push_back(
-                    text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
-                                        "before it is not carried on."),
-                         stage.kind().title.english(), s.name));
-            form.terms.clear();
+        // Behind a filter that smooths, a step is one with those beside it; what is left of them is in the noise.
+        if (filter)
+            for (auto& [key, term] : form.terms) term.each = false;
+        if (!filter && !alone) {
+            Entering in{s, i, nullptr, 1};
+            std::string measured = s.id;
+            double value = values[i];
+            if (s.computed && i == 0) {
+                const auto wanted = sourcesOf(stage);
+                if (wanted.size() == 1 && wanted[0].isSignal()) {
+                    in.source = &wanted[0];
+                    in.factor = needed[0].second;
+                    measured = wanted[0].source->signal;
+                    value = sources[0];
+                    form.add(needed[0].first, in.factor);
+                }
+            }
+            const Duration interval = moment_.interval ? moment_.interval(measured) : Duration{};
+            StageMoment moment{values[i + 1], value, moment_.running - before_, interval};
+            if (moment_.mean && before_.ns == 0)
+                if (const double mean = moment_.mean(s.id, i, lookBack); std::isfinite(mean)) moment.mean = mean;
+            const auto carried = kind.carries ? kind.carries(stage, before, moment) : std::nullopt;
+            if (carried) {
+                carry(*carried, in, form, value, interval, depth);
+            } else {
+                // nothing is known of a counter's samples before but that they are whole
+                if (!form.terms.empty())
+                    missing.push_back(
+                        text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
+                                            "before it is not carried on."),
+                             kind.title.english(), s.name));
+                form.terms.clear();
+            }
+            if (kind.ownErrors) {
+                std::size_t n = 0;
+                for (UncertaintyContribution& c : kind.ownErrors(stage, moment))
+                    form.add(fmt::format("{}/{}/own {}", s.id, i, n++),
+                             {std::move(c.source), s.name, c.standardUncertainty, c.degreesOfFreedom});
+            }
         } else if (!filter) {
             // A computation takes nothing but its sources.
             const double in = s.computed && i == 0 ? 0 : values[i];
@@ -147,13 +257,16 @@ private:
                 const std::string key = c.shared.empty() ? fmt::format("{}/{}/{}", s.id, i, n) : c.shared;
                 ++n;
                 form.add(key, {std::move(c.source), s.name, c.standardUncertainty, c.degreesOfFreedom,
-                               stage.kind().resolution == nullptr});
+                               stage.kind().resolution == nullptr, stage.kind().resolution != nullptr});
             }
         } else if (stage.kind().resolution) {
             if (const auto step = stage.kind().resolution(stage))
                 form.add(fmt::format("{}/{}/step", s.id, i),
-                         {CRUSCOTTO_TEXT("its steps"), s.name, *step / std::sqrt(12.0),
-                          std::numeric_limits<double>::infinity()});
+                         {.source = CRUSCOTTO_TEXT("its steps"),
+                          .signal = s.name,
+                          .amount = *step / std::sqrt(12.0),
+                          .degreesOfFreedom = std::numeric_limits<double>::infinity(),
+                          .each = true});
         }
         form.behind.push_back(form.standard());
         return {};
@@ -161,6 +274,7 @@ private:
 
     const Bench& bench_;
     const MeasuredMoment& moment_;
+    const Duration before_;  // the moment that is asked for
     std::map<std::string, LinearForm> done_;
 };
 
@@ -219,12 +333,31 @@ Result<Uncertainty> uncertaintyAt(const Bench& bench, const Source& source, cons
     MeasuredMoment moment;
     moment.running = std::max(Duration{}, t - source.extent().from);
     moment.stages = [&](const std::string& id) { return stagesOf(bench, source, id, t); };
+    moment.stagesBefore = [&](const std::string& id, Duration before) {
+        return stagesOf(bench, source, id, t - before);
+    };
+    moment.interval = [&](const std::string& id) {
+        std::vector<double> values;
+        std::vector<Instant> times;
+        const Span all{source.extent().from, t + Duration{1}};
+        if (!source.stageSeries(id, 0, all, samplesBack, values, times) || times.size() < 2) return Duration{};
+        return Duration{(times.back() - times.front()).ns / static_cast<std::int64_t>(times.size() - 1)};
+    };
+    moment.mean = [&](const std::string& id, std::size_t stages, Duration over) {
+        const auto means = source.stageMeans(id, {t - over, t + Duration{1}}).means;
+        return stages < means.size() ? means[stages] : std::nan("");
+    };
     moment.noise = [&](const std::string& id) {
         const SignalSpec* s = bench.signal(id);
         std::vector<double> values;
         std::vector<Instant> times;
-        if (!s || !source.stageSeries(id, s->chain.size(), noiseSpan(t), noiseSamples, values, times)) return 0.0;
-        return steadinessOf(values, times).noise;
+        if (!s || !source.stageSeries(id, s->chain.size(), noiseSpan(t), noiseSamples, values, times))
+            return MeasuredMoment::Noise{};
+        const Steadiness stood = steadinessOf(values, times);
+        if (!(stood.noise > 0)) return MeasuredMoment::Noise{};
+        // As many are independent as the uncertainty of the mean says.
+        const double share = stood.standardUncertainty / stood.noise;
+        return MeasuredMoment::Noise{stood.noise, seconds((times.back() - times.front()).seconds() * share * share)};
     };
     return uncertaintyOf(bench, signal, moment);
 }

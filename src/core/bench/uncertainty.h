@@ -40,8 +40,19 @@ struct Uncertainty {
 struct MeasuredMoment {
     /// The raw sample and the values behind each stage of a signal's chain; empty where they are not known.
     std::function<std::vector<double>(const std::string& signal)> stages;
-    /// The standard deviation of the signal's reading over the last seconds (type A, 4.2); 0 or less: not known.
-    std::function<double(const std::string& signal)> noise = {};
+    struct Noise {
+        double deviation = 0;  ///< standard deviation (type A, 4.2); 0 or less: not known
+        Duration common = {};  ///< for so long neighbouring readings are off alike
+    };
+    /// Of the signal's reading over the last seconds.
+    std::function<Noise(const std::string& signal)> noise = {};
+    /// As `stages`, so long before. Without it an error that goes with what is measured is not told from one that
+    /// stays.
+    std::function<std::vector<double>(const std::string& signal, Duration before)> stagesBefore = {};
+    /// The time between two samples; 0: not known.
+    std::function<Duration(const std::string& signal)> interval = {};
+    /// The mean of what was behind so many stages over the last so long; NaN: not known.
+    std::function<double(const std::string& signal, std::size_t stages, Duration over)> mean = {};
     /// For how long it has been measured: what adds up has added up an error for so long.
     Duration running = {};
 };

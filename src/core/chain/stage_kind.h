@@ -64,6 +64,22 @@ struct UncertaintyContribution {
     std::string shared = {};
 };
 
+/// What a stage with memory has measured, as far as an error that it carries on depends on it.
+struct StageMoment {
+    double out = 0;          ///< what comes out now
+    double mean = 0;         ///< of what came in lately
+    Duration running = {};   ///< since when it has been measured
+    Duration interval = {};  ///< between two samples; 0: not known
+};
+/// What an error of what comes into a stage with memory becomes behind it.
+struct CarriedError {
+    double offset = 0;  ///< the slope to an error that has been the same all the time
+    double gain = 0;    ///< what an error in proportion to what comes in becomes: all of it, for a proportion of 1
+    double each = 0;    ///< the slope to the size of an error that is a new one with each sample, as a converter's step
+    double noise = 0;   ///< the slope to the size of what wanders
+    Duration averaged = {};  ///< over which what wanders faster than that is averaged
+};
+
 /// A field that can be taken from what comes into the stage, and the one to be typed next.
 struct StageCapture {
     Text title;
@@ -92,9 +108,10 @@ struct StageKind {
     /// Beyond the limits of each field.
     Result<void> (*check)(const Stage&, const std::string& unitBefore) = nullptr;
     StageMemory (*memory)(const Stage&) = nullptr;
-    /// Of a stage with memory: the slope of what comes out to an error of what comes in that has been the same all the
-    /// time, which was `running`. Nothing where that cannot be told.
-    std::optional<double> (*steadySlope)(const Stage&, const std::string& unitBefore, Duration running) = nullptr;
+    /// Of a stage with memory that does not smooth. Nothing where it cannot be told.
+    std::optional<CarriedError> (*carries)(const Stage&, const std::string& unitBefore, const StageMoment&) = nullptr;
+    /// What such a stage is off by itself, whatever comes in; nothing where that cannot be told.
+    std::vector<UncertaintyContribution> (*ownErrors)(const Stage&, const StageMoment&) = nullptr;
     /// It is offered for signals of this kind. None: for no signal.
     bool (*suits)(ChannelKind) = nullptr;
     /// Where its outcome lies, if what comes in lies within `in`. None: found by a sweep through `in`.

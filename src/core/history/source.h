@@ -84,8 +84,6 @@ public:
     /// kept to work the stages out again, only the first and the last are given and the others are NaN; empty where
     /// none are.
     [[nodiscard]] virtual std::vector<double> stagesAt(const std::string& signal, Instant t) const = 0;
-    /// The same over the samples with time in the span, each counting once: of the latest 10 000 of them at most, and
-    /// of those before which enough is kept to work the stages out. No samples: no means.
     /// The values behind the first `stages` stages of the signal's chain in the span, with their times, as far as the
     /// raw samples are still held, `most` at most (the newest). False where they are not.
     [[nodiscard]] virtual bool stageSeries(const std::string& /*signal*/, std::size_t /*stages*/, Span /*span*/,
@@ -93,6 +91,8 @@ public:
                                            std::vector<Instant>& /*times*/) const {
         return false;
     }
+    /// The means of what stagesAt() gives over the samples with time in the span, each counting once: of the latest
+    /// 10 000 of them at most, and of those before which enough is kept to work the stages out. No samples: no means.
     [[nodiscard]] virtual StageMeans stageMeans(const std::string& signal, Span span) const = 0;
     /// When the reading last changed, at or before t; nothing if it never did as far as is kept.
     [[nodiscard]] virtual std::optional<Instant> lastChange(const std::string& signal, Instant t) const = 0;

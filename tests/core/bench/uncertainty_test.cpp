@@ -3,6 +3,7 @@
 
 #include <cmath>
 #include <fstream>
+#include <numbers>
 #include <random>
 
 #include "core/chain/calibration_sheet.h"
@@ -86,7 +87,7 @@ TEST(Uncertainty, NoiseIsPartOfItAndWhatIsNotKnownIsSaid) {
     auto u = uncertaintyOf(bench, "in", moment);
     EXPECT_EQ(u.value().standard, 0);
     EXPECT_NE(u.value().missing.at(0).english().find("Nothing is known"), std::string::npos);
-    moment.noise = [](const std::string&) { return 0.25; };
+    moment.noise = [](const std::string&) { return MeasuredMoment::Noise{0.25}; };
     EXPECT_EQ(uncertaintyOf(bench, "in", moment).value().standard, 0.25);
     bench = withSignal(bench, input("in", "AI0", {counts(12, 0, 5), Stage::of("derivative")}));
     const auto behind = uncertaintyOf(bench, "in", momentOf(bench, {{"in", 3}}));
@@ -127,6 +128,161 @@ TEST(Uncertainty, GoesThroughWhatAddsUpAndWhatLooksBack) {
     EXPECT_TRUE(u.value().missing.empty());
 }
 
+/// The standard deviation of the reading when every part of it errs as the budget says.
+struct Trials {
+    std::mt19937_64 random{12};
+    std::normal_distribution<double> normal{0, 1};
+    std::uniform_real_distribution<double> even{-1, 1};
+    static constexpr int n = 1'000'000;
+    /// Within ± half, all equally likely.
+    double within(double half) { return half * even(random); }
+    double standardDeviation(const std::function<double()>& reading) {
+        double mean = 0, squares = 0;
+        for (int i = 1; i <= n; ++i) {
+            const double x = reading(), before = mean;
+            mean += (x - mean) / i;
+            squares += (x - mean) * (x - before);
+        }
+        return std::sqrt(squares / (n - 1));
+    }
+};
+
+/// A signal of 100 samples a second that has been measured for a minute, and what its chain made of it.
+struct Measured {
+    Bench bench;
+    std::function<double(double)> raw;  ///< by the time in s
+    static constexpr double interval = 0.01, length = 60;
+
+    std::vector<double> stages(const std::string& id, Duration before) const {
+        const ChainSpec& chain = bench.signal(id)->chain;
+        auto made = ChainEvaluator::make(chain, bench.signal(id)->kind);
+        std::vector<double> values;
+        std::vector<Instant> times;
+        const auto n = static_cast<int>((length - before.seconds()) / interval + 0.5);
+        for (int i = 0; i <= n; ++i) {
+            values.push_back(raw(i * interval));
+            times.push_back(Instant{} + seconds(i * interval));
+        }
+        Readings out;
+        made.value().process(values, times, out);
+        return made.value().stageValues();
+    }
+    MeasuredMoment moment() const {
+        MeasuredMoment m;
+        m.running = seconds(length);
+        m.stages = [this](const std::string& id) { return stages(id, {}); };
+        m.stagesBefore = [this](const std::string& id, Duration before) { return stages(id, before); };
+        m.interval = [](const std::string&) { return seconds(interval); };
+        m.mean = [this](const std::string& id, std::size_t behind, Duration over) {
+            double sum = 0;
+            int n = 0;
+            for (; n * interval < over.seconds(); ++n) sum += stages(id, seconds(n * interval))[behind];
+            return sum / n;
+        };
+        return m;
+    }
+};
+
+/// One error of an amplifier, 2 % of the reading and 0.5 % of 10 V, evenly spread between them and the same all the
+/// time, against what each of a thousand such amplifiers would have shown.
+TEST(Uncertainty, OfWhatLooksBackIsThatOfAThousandAmplifiers) {
+    const Stage amplifier = accuracyOf(2, 0.5, 10);
+    const auto wave = [](double t) { return 3 + 0.05 * t + std::sin(2 * std::numbers::pi * 0.7 * t); };
+    const auto check = [&](const Stage& last, const char* what) {
+        const Measured m{withSignal(test::oneSignal(), input("in", "AI0", {slopeOffset(1, 0, "V"), amplifier, last})),
+                         wave};
+        const auto u = uncertaintyOf(m.bench, "in", m.moment());
+        ASSERT_TRUE(u.ok()) << u.error().english();
+        EXPECT_TRUE(u.value().missing.empty()) << what;
+        double squares = 0;
+        constexpr int amplifiers = 1000;
+        for (int i = 0; i < amplifiers; ++i) {
+            const double e = (2 * i + 1) / double(amplifiers) - 1;
+            const Measured other{m.bench, [&](double t) { return wave(t) + e * (0.02 * wave(t) + 0.05); }};
+            const double off = other.stages("in", {}).back() - m.stages("in", {}).back();
+            squares += off * off;
+        }
+        const double seen = std::sqrt(squares / amplifiers);
+        EXPECT_NEAR(u.value().standard / seen, 1, 0.02) << what << ": " << u.value().standard << " and " << seen;
+    };
+    check(Stage::of("derivative", {{"samples", 50.0}}), "change per second");
+    check(Stage::of("moving-rms", {{"samples", 1000.0}}), "RMS");
+    check(Stage::of("over-time", {{"what", "span"}, {"time-s", 10.0}}), "span");
+    check(Stage::of("over-time", {{"what", "greatest"}, {"time-s", 10.0}}), "greatest");
+    check(Stage::of("over-time", {{"what", "mean"}, {"time-s", 10.0}}), "mean");
+    check(Stage::of("integral", {{"per", "s"}}), "total");
+}
+
+/// What stays as it is falls out of a change and of a span; a converter's step is another one with each sample.
+TEST(Uncertainty, WhatStaysFallsOutOfADifference) {
+    const double step = 20 / 65536. / std::sqrt(12);
+    const auto behind = [&](ChainSpec chain) {
+        const Measured m{withSignal(test::oneSignal(), input("in", "AI0", std::move(chain))),
+                         [](double t) { return std::floor(100 * t); }};
+        auto u = uncertaintyOf(m.bench, "in", m.moment());
+        EXPECT_TRUE(u.ok());
+        return u.value();
+    };
+    const Stage volts = counts(16, -10, 10), offset = accuracyOf(0, 1, 10);
+    const Stage perSecond = Stage::of("derivative", {{"samples", 20.0}});
+    EXPECT_NEAR(behind({volts, offset, perSecond}).standard, step * std::sqrt(2) / 0.2, 1e-9);
+    EXPECT_NEAR(behind({volts, offset, Stage::of("over-time", {{"what", "span"}})}).standard, step * std::sqrt(2),
+                1e-9);
+    // without a moment before it is not said to be none
+    Measured m{withSignal(test::oneSignal(), input("in", "AI0", {volts, offset, perSecond})),
+               [](double t) { return 100 * t; }};
+    MeasuredMoment alone = m.moment();
+    alone.interval = {};
+    const auto u = uncertaintyOf(m.bench, "in", alone);
+    ASSERT_TRUE(u.ok());
+    EXPECT_FALSE(u.value().missing.empty());
+}
+
+/// What wanders is averaged by what adds up, as often as it is another one; what stays is not.
+TEST(Uncertainty, WhatWandersIsAveraged) {
+    SignalSpec total = input("total", "",
+                             {Stage::of("combine", {{"how", "sum"}, {"of", StageSources{{"in", 0, "V", "a"}}}}),
+                              Stage::of("integral", {{"per", "s"}})});
+    total.kind = ChannelKind::computed;
+    total.device.clear();
+    total.computed = ComputedSpec{"a", 0, ComputedSpec::Between::held, 0};
+    const Bench bench = withSignal(
+        withSignal(test::oneSignal(), input("in", "AI0", {slopeOffset(1, 0, "V"), accuracyOf(0, 1, 10)})), total);
+    MeasuredMoment moment;
+    moment.running = seconds(100);
+    moment.stages = [](const std::string& id) {
+        return id == "in" ? std::vector<double>{3, 3, 3} : std::vector<double>{std::nan(""), 3, 300};
+    };
+    moment.noise = [](const std::string&) { return MeasuredMoment::Noise{0.2, seconds(4)}; };
+    const auto u = uncertaintyOf(bench, "total", moment);
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    EXPECT_NEAR(u.value().standard, std::hypot(100 * 0.1 / std::sqrt(3), 100 * 0.2 * std::sqrt(4 / 100.)), 1e-9);
+}
+
+/// The reading of a pulse counter, whose edges are known to one sample, against the scatter of a counter that counts
+/// them, of speeds that are no multiple of anything. Regular edges fall more evenly on the samples than by chance, so
+/// that it is less than said, but not by much.
+TEST(Uncertainty, OfACountersRateHoldsTheScatterOfItsEdges) {
+    for (const double hz : {7.3, 23.17, 61.9, 317.3}) {
+        SignalSpec s = input("in", "CTR0", {Stage::of("pulse-counter", {{"gate-s", 1.0}})});
+        s.kind = ChannelKind::counterInput;
+        Bench bench = withSignal(test::oneSignal(), s);
+        double squares = 0, u = 0;
+        int n = 0;
+        Trials t;
+        for (; n < 300; ++n) {
+            const double phase = (t.even(t.random) + 1) / 2, speed = hz * (1 + 0.01 * t.even(t.random));
+            const Measured m{bench, [&](double at) { return at < 56 ? 0 : std::floor(phase + speed * (at - 56)); }};
+            const double off = m.stages("in", {}).back() - speed;
+            squares += off * off;
+            if (n == 0) u = uncertaintyOf(bench, "in", m.moment()).value().standard;
+        }
+        const double seen = std::sqrt(squares / n);
+        EXPECT_GT(u, seen) << hz << " Hz";
+        EXPECT_LT(u, 2.5 * seen) << hz << " Hz";
+    }
+}
+
 /// The tolerance classes of IEC 60584-1 and IEC 60751 as the reference file has them.
 TEST(Uncertainty, ToleranceClassesAreThoseOfTheStandards) {
     std::ifstream file(std::string(CRUSCOTTO_SOURCE) + "/tests/core/chain/tolerance_classes.csv");
@@ -149,25 +305,6 @@ TEST(Uncertainty, ToleranceClassesAreThoseOfTheStandards) {
 }
 
 // ---- three worked examples, as docs/trust.md has them, and as chance has them
-
-/// The standard deviation of the reading when every part of it errs as the budget says.
-struct Trials {
-    std::mt19937_64 random{12};
-    std::normal_distribution<double> normal{0, 1};
-    std::uniform_real_distribution<double> even{-1, 1};
-    static constexpr int n = 1'000'000;
-    /// Within ± half, all equally likely.
-    double within(double half) { return half * even(random); }
-    double standardDeviation(const std::function<double()>& reading) {
-        double mean = 0, squares = 0;
-        for (int i = 1; i <= n; ++i) {
-            const double x = reading(), before = mean;
-            mean += (x - mean) / i;
-            squares += (x - mean) * (x - before);
-        }
-        return std::sqrt(squares / (n - 1));
-    }
-};
 
 /// What a chain makes of one raw value.
 class Law {

@@ -54,7 +54,7 @@ const StageKind& delay() {
                     .samples = 1,
                     .time = seconds(s.number("time-s") * 1.001 + 1)};
         },
-        .steadySlope = [](const Stage&, const std::string&, Duration) -> std::optional<double> { return 1; },
+        .carries = carriedAsItIs,
         .suits = isAnalog,
     };
     return kind;

@@ -61,6 +61,11 @@ const StageKind& derivative() {
             const auto n = static_cast<std::size_t>(s.number("samples"));
             return {.held = 2 * n, .samples = n + 1};
         },
+        .carries = [](const Stage& s, const std::string&, const StageMoment& m) -> std::optional<CarriedError> {
+            if (m.interval.ns <= 0) return {};
+            const double both = std::sqrt(2.0) / (s.number("samples") * m.interval.seconds());
+            return CarriedError{.gain = m.out, .each = both, .noise = both};
+        },
         .suits = isAnalog,
     };
     return kind;

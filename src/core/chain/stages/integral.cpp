@@ -77,10 +77,12 @@ const StageKind& integral() {
         },
         .unitAfter = [](const Stage& s, const std::string& before) { return product(s, before).unit; },
         .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
-        .steadySlope = [](const Stage& s, const std::string& before, Duration running) -> std::optional<double> {
+        .carries = [](const Stage& s, const std::string& before, const StageMoment& m) -> std::optional<CarriedError> {
             // since when it adds up is not known once it has been set to 0
             if (s.number("resets") > 0) return {};
-            return product(s, before).factor * running.seconds() / secondsOf(s);
+            const double time = product(s, before).factor * m.running.seconds() / secondsOf(s);
+            // A step of something that stands still is off by as much all the time.
+            return CarriedError{.offset = time, .gain = m.out, .each = time, .noise = time, .averaged = m.running};
         },
         .suits = isAnalog,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },

@@ -240,6 +240,21 @@ const StageKind& measure() {
                     .samples = 1,
                     .time = seconds(4 * s.number("time-s") + 2 * s.number("every-s"))};
         },
+        .carries = [](const Stage& s, const std::string& before, const StageMoment& m) -> std::optional<CarriedError> {
+            const std::string& of = measureChosen(s).name;
+            const auto among = [&](std::initializer_list<const char*> names) {
+                return std::ranges::any_of(names, [&](const char* n) { return of == n; });
+            };
+            if (of == "mean") return carriedAsMean(m, seconds(s.number("time-s")));
+            if (among({"median", "minimum", "maximum", "first", "last", "high-level", "low-level", "sine-offset"}) ||
+                of.starts_with("percentile-"))
+                return carriedAsItIs(s, before, m);
+            if (of == "rms" && m.interval.ns > 0) return carriedAsRms(m, s.number("time-s") / m.interval.seconds());
+            // between two levels of one signal
+            if (among({"peak-to-peak", "amplitude", "standard-deviation", "ac-rms", "sine-amplitude"}))
+                return CarriedError{.gain = m.out, .each = std::sqrt(2.0), .noise = std::sqrt(2.0)};
+            return {};
+        },
         .suits = isComputed,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
     };

@@ -46,6 +46,9 @@ const StageKind& movingRms() {
             const auto n = static_cast<std::size_t>(s.number("samples"));
             return {.held = n, .samples = 2 * n};
         },
+        .carries = [](const Stage& s, const std::string&, const StageMoment& m) -> std::optional<CarriedError> {
+            return carriedAsRms(m, s.number("samples"));
+        },
         .suits = isAnalog,
     };
     return kind;

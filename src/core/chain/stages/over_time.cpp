@@ -129,7 +129,7 @@ const StageKind& overTime() {
                    resetField()},
         .sentence =
             [](const Stage& s) {
-                const std::string what = s.text("what");
+                const std::string& what = s.text("what");
                 return s.number("time-s") > 0
                            ? text(CRUSCOTTO_TEXT("The {0} of the last {1} s."), what, number(s.number("time-s")))
                            : text(CRUSCOTTO_TEXT("The {0} of all since it was last set back."), what);
@@ -143,9 +143,12 @@ const StageKind& overTime() {
                     .samples = 1,
                     .time = seconds(s.number("time-s"))};
         },
-        .steadySlope = [](const Stage& s, const std::string&, Duration) -> std::optional<double> {
-            if (s.text("what") == "span") return {};  // what is in proportion does not cancel
-            return 1;
+        .carries = [](const Stage& s, const std::string& before, const StageMoment& m) -> std::optional<CarriedError> {
+            if (s.text("what") == "span")
+                return CarriedError{.gain = m.out, .each = std::sqrt(2.0), .noise = std::sqrt(2.0)};
+            if (s.text("what") == "mean")
+                return carriedAsMean(m, s.number("time-s") > 0 ? seconds(s.number("time-s")) : m.running);
+            return carriedAsItIs(s, before, m);
         },
         .suits = isAnalog,
     };

@@ -135,6 +135,20 @@ private:
     double reading_ = noValue;
 };
 
+/// That an edge is only known to one sample: the slope of the least-squares line through edges of which each is off by
+/// up to a sample, or where several come in one, by up to a pulse, evenly spread and each by itself (GUM, 4.3.7). Of
+/// pulses that come regularly it is less.
+std::vector<UncertaintyContribution> edgeErrors(const Stage& s, const StageMoment& m) {
+    if (reads(s, "count")) return {{CRUSCOTTO_TEXT("the last pulse"), 1 / std::sqrt(12.0)}};
+    const double perPulse = reads(s, "rpm") ? 60.0 / s.number("pulses-per-turn") : 1.0, hz = m.out / perPulse;
+    if (!(hz > 0) || m.interval.ns <= 0) return {};
+    const double between = std::max(m.interval.seconds(), 1 / hz);
+    const double n = std::max(2.0, std::floor(s.number("gate-s") / between) + 1), window = (n - 1) * between;
+    const double edge = std::min(1.0, hz * m.interval.seconds()) / std::sqrt(12.0);
+    const double spread = window * std::sqrt(n * (n + 1) / (12 * (n - 1)));  // of n times, from their mean
+    return {{CRUSCOTTO_TEXT("edges known to one sample"), perPulse * edge / spread}};
+}
+
 }  // namespace
 
 /// A running count of pulses (uint32, wraps) as a frequency, a number of turns a minute, or the count since the
@@ -197,6 +211,7 @@ const StageKind& pulseCounter() {
             if (reads(s, "count")) return {.time = everything};
             return {.time = seconds(s.number("silence-s") * 2 + s.number("gate-s"))};
         },
+        .ownErrors = edgeErrors,
         .suits = [](ChannelKind of) { return of == ChannelKind::counterInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return {}; },
         .keepsWhole = true,

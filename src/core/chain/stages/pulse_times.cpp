@@ -95,6 +95,11 @@ const StageKind& pulseTimes() {
         .memory = [](const Stage& s) -> StageMemory {
             return {.samples = 1, .time = seconds(3 * s.number("silence-s"))};
         },
+        .ownErrors = [](const Stage& s, const StageMoment& m) -> std::vector<UncertaintyContribution> {
+            if (s.text("what") == "duty" || m.interval.ns <= 0) return {};
+            // between two edges, each of them evenly spread over a sample
+            return {{CRUSCOTTO_TEXT("edges known to one sample"), m.interval.seconds() / std::sqrt(6.0)}};
+        },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
         .gives = StageKind::Gives::number,

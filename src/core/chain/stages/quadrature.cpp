@@ -83,6 +83,7 @@ const StageKind& quadrature() {
         .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
+        .resolution = [](const Stage& s) -> std::optional<double> { return 0.25 / s.number("lines"); },
         .gives = StageKind::Gives::number,
     };
     return kind;

@@ -23,4 +23,14 @@ StageField resetField() {
             .high = 1e9};
 }
 
+std::optional<CarriedError> carriedAsRms(const StageMoment& m, double samples) {
+    if (!(m.out > 0)) return {};
+    const double steady = std::min(1.0, std::fabs(m.mean) / m.out);
+    return CarriedError{.offset = std::copysign(steady, m.mean),
+                        .gain = m.out,
+                        .each = std::min(1.0, steady + 1 / std::sqrt(samples)),
+                        .noise = 1,
+                        .averaged = seconds(samples * m.interval.seconds())};
+}
+
 }  // namespace cruscotto::stages

@@ -37,6 +37,16 @@ inline bool isAnalogInput(ChannelKind kind) {
 inline bool isAnalog(ChannelKind kind) {
     return kind == ChannelKind::analogInput || kind == ChannelKind::counterInput || kind == ChannelKind::computed;
 }
+/// Of what gives back something that came in, as it was.
+inline std::optional<CarriedError> carriedAsItIs(const Stage&, const std::string&, const StageMoment& m) {
+    return CarriedError{.offset = 1, .gain = m.out, .each = 1, .noise = 1};
+}
+/// Of a mean over so long.
+inline CarriedError carriedAsMean(const StageMoment& m, Duration over) {
+    return {.offset = 1, .gain = m.out, .each = 1, .noise = 1, .averaged = over};
+}
+/// Of the root of the mean square of so many samples. What is no error of its own with each sample counts in full.
+std::optional<CarriedError> carriedAsRms(const StageMoment& m, double samples);
 inline bool isComputed(ChannelKind kind) {
     return kind == ChannelKind::computed;
 }

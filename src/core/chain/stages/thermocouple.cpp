@@ -171,7 +171,7 @@ const StageKind& thermocouple() {
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "Cel"; },
         .suits = isAnalogInput,
         .contributions = [](const Stage& s, double, double degrees) -> std::vector<UncertaintyContribution> {
-            const std::string sensor = s.text("type");
+            const std::string& sensor = s.text("type");
             const auto limit = toleranceOf(sensor, s.text("tolerance"), degrees);
             if (!limit) return {};
             return {{text(CRUSCOTTO_TEXT("the sensor's tolerance, type {0} class {1}"), sensor, s.text("tolerance")),
