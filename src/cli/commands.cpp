@@ -32,7 +32,7 @@
 #include "core/run/run_replay.h"
 #include "core/run/run_version.h"
 #include "core/signal/scale.h"
-#include "devices/can/can_device.h"
+#include "devices/can/can_settings.h"
 #include "devices/device_kind.h"
 #include "devices/replay/replay_device.h"
 #include "engine/engine.h"
@@ -234,6 +234,7 @@ int record(const RecordOptions& options) {
         if (options.beginsAtUnix) engineOptions.wallClock = [s = *options.beginsAtUnix] { return s * 1'000'000'000; };
         engineOptions.pace = Pace::asFastAsPossible;
         engineOptions.until = options.length;
+        engineOptions.requestsAwaited = true;
     }
     const auto plan = shotPlan(options, *bench);
     if (!plan) return complain(plan.error().english(), wrongUsage);
@@ -255,18 +256,22 @@ int record(const RecordOptions& options) {
     if (!started) return complain(started.error().english(), failed);
     const std::unique_ptr<Engine> engine = std::move(started.value());
     bool well = true;
+    RuleRequests requests(*engine, *bench, out, options.asFastAsPossible);
     if (options.asFastAsPossible) {
         std::atomic<bool> done{false};
         std::thread watcher([&] {
-            while (!done && !stopAsked) std::this_thread::sleep_for(std::chrono::milliseconds(20));
+            while (!done && !stopAsked) {
+                (void)requests.obey();
+                std::this_thread::sleep_for(std::chrono::milliseconds(2));
+            }
             if (!done) engine->interrupt();
+            engine->requestsObeyed();
         });
         engine->wait();
         done = true;
         watcher.join();
     } else {
         int marks = 0;
-        RuleRequests requests(*engine, *bench, out);
         pass(options.length, milliseconds(100), [&] {
             if (requests.obey()) stopAsked = true;
             while (marks < marksAsked) engine->mark(engine->now(), fmt::format("Mark {}", ++marks));

@@ -12,7 +12,9 @@ namespace cruscotto::cli {
 
 bool RuleRequests::obey() {
     bool ends = false;
-    for (const RuleRequest& request : engine_.takeRuleRequests()) {
+    const std::vector<RuleRequest> all = engine_.takeRuleRequests();
+    if (all.empty()) return false;
+    for (const RuleRequest& request : all) {
         const RuleSpec* rule = bench_.rule(request.rule);
         const std::string name = rule ? rule->name : request.rule;
         const auto tell = [&](const std::string& what) { complain(fmt::format("\"{}\" {}", name, what), ok); };
@@ -43,6 +45,8 @@ bool RuleRequests::obey() {
                 break;
         }
     }
+    if (ends && endsDevices_) engine_.interrupt();
+    engine_.requestsObeyed();
     return ends;
 }
 

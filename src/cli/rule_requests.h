@@ -10,9 +10,11 @@ namespace cruscotto::cli {
 class RuleRequests {
 public:
     /// `run`: the file that is being recorded, beside which what rules keep is written; empty: none is.
-    RuleRequests(Engine& engine, Bench bench, std::string run = {})
-        : engine_(engine), bench_(std::move(bench)), run_(std::move(run)) {}
-    /// What they have wanted since the last time. True where one of them ends the recording.
+    /// `endsDevices`: whoever ends the recording ends them with it, at once; not where outputs are to be made safe.
+    RuleRequests(Engine& engine, Bench bench, std::string run = {}, bool endsDevices = false)
+        : engine_(engine), bench_(std::move(bench)), run_(std::move(run)), endsDevices_(endsDevices) {}
+    /// What they have wanted since the last time; then an engine that waits for that goes on. True where one of them
+    /// ends the recording.
     bool obey();
 
 private:
@@ -20,6 +22,7 @@ private:
     Engine& engine_;
     Bench bench_;
     const std::string run_;
+    const bool endsDevices_;
     int kept_ = 0;
 };
 

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "cli/commands.h"
+#include "cli/rule_requests.h"
 #include "cli/say.h"
 #include "core/base/json_text.h"
 #include "core/base/number_text.h"
@@ -99,6 +100,7 @@ int runProcedure(const ProcedureOptions& options) {
     EngineOptions engineOptions;
     if (options.asFastAsPossible) {
         engineOptions.pace = Pace::asFastAsPossible;
+        engineOptions.requestsAwaited = true;
         if (options.beginsAtUnix) engineOptions.wallClock = [s = *options.beginsAtUnix] { return s * 1'000'000'000; };
     }
     engineOptions.procedure = **wanted;
@@ -109,11 +111,13 @@ int runProcedure(const ProcedureOptions& options) {
     if (!started) return complain(started.error().english(), failed);
     const std::unique_ptr<Engine> engine = std::move(started.value());
     const WallAnchor anchor = engine->source().anchor();
+    RuleRequests requests(*engine, *bench, options.out);
     std::size_t said = 0;
     auto report = engine->procedureReport();
     while (report->state != RunState::ended) {
         if (interrupted()) engine->endProcedure(CRUSCOTTO_TEXT("It was ended by hand."));
         if (!engine->problem().empty()) engine->endProcedure(engine->problem());
+        if (requests.obey()) engine->endProcedure(CRUSCOTTO_TEXT("A rule has ended the recording."));
         if (report->state == RunState::asking) {
             if (options.answers.empty() && isatty(STDIN_FILENO))
                 askOperator(*engine, report->steps[report->at]);

@@ -172,8 +172,11 @@ void Engine::State::work() {
             if (!brokenDown) passRules(t);
         });
         const Lock lock(queueMutex);
-        worked += static_cast<std::uint64_t>(blocks);
-        if (inStep && blocks) queueChanged.notify_all();
+        workedAwaiting += static_cast<std::uint64_t>(blocks);
+        if (requestsAwaited) continue;
+        worked += workedAwaiting;
+        if (inStep && workedAwaiting) queueChanged.notify_all();
+        workedAwaiting = 0;
     }
 }
 

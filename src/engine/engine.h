@@ -57,6 +57,9 @@ struct EngineOptions {
     std::function<std::int64_t()> wallClock;
     /// Nanoseconds that the computer has slept in all, suspended; the system's where empty.
     std::function<std::int64_t()> asleep;
+    /// As fast as possible: the bench's time stands still from when a rule wants something that is not the engine's to
+    /// do until whoever takes the requests has called requestsObeyed().
+    bool requestsAwaited = false;
     /// Nothing is driven, and nothing is sent but what reading needs, until driveOutputs(). Simulated devices are
     /// driven all the same.
     bool outputsAtRest = false;
@@ -127,6 +130,8 @@ public:
     [[nodiscard]] std::vector<RuleReport> ruleReports() const;
     /// Once each.
     std::vector<RuleRequest> takeRuleRequests();
+    /// See EngineOptions::requestsAwaited.
+    void requestsObeyed();
     /// Lets go of outputs that a latched interlock, or a control whose read-back did not follow, holds. False while it
     /// still holds, or where there is none.
     bool resetRule(const std::string& id);

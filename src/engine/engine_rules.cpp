@@ -258,6 +258,7 @@ void Engine::State::actOn(const RuleFiring& firing, const RuleSpec& rule, const 
                 marks.push_back({firing.at, words});
             }
             if (recorder) recorder->note([at = firing.at, words](RunWriter& w) { w.addMark(at, words); });
+            rules.evaluator->mark(words, firing.at, &firing);
             break;
         }
         case ActionKind::command:
@@ -271,7 +272,9 @@ void Engine::State::actOn(const RuleFiring& firing, const RuleSpec& rule, const 
         default: {
             const Lock lock(mutex);
             constexpr std::size_t mostRequests = 100;
-            if (ruleRequests.size() < mostRequests) ruleRequests.push_back({rule.id, a, firing.at});
+            if (ruleRequests.size() >= mostRequests) break;
+            ruleRequests.push_back({rule.id, a, firing.at});
+            requestsAwaited = options.requestsAwaited && inStep;
         }
     }
 }
@@ -432,6 +435,13 @@ std::vector<RuleReport> Engine::ruleReports() const {
 std::vector<RuleRequest> Engine::takeRuleRequests() {
     const Lock lock(state_->mutex);
     return std::exchange(state_->ruleRequests, {});
+}
+
+void Engine::requestsObeyed() {
+    state_->post([s = state_.get()] {
+        const Lock lock(s->mutex);
+        s->requestsAwaited = s->requestsAwaited && !s->ruleRequests.empty();
+    });
 }
 
 std::vector<Alarm> Engine::alarms() const {

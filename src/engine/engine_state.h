@@ -253,6 +253,8 @@ struct Engine::State {
     /// As fast as possible, with rules: a device waits until its block has been worked on, so that what a rule sets
     /// comes at the same sample in every run.
     std::atomic<bool> inStep{false};
+    bool requestsAwaited = false;      // on the engine's thread: no block counts as worked on until they are obeyed
+    std::uint64_t workedAwaiting = 0;  // blocks
     std::uint64_t handed GUARDED_BY(queueMutex) = 0, worked GUARDED_BY(queueMutex) = 0;  // blocks
     int alive GUARDED_BY(queueMutex) = 0;       // threads of devices that have not ended
     std::string lostTo GUARDED_BY(queueMutex);  // why the last of `lost` were

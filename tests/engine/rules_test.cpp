@@ -59,6 +59,20 @@ TEST_F(RulesAtWork, AnOutputIsSetAndGoesBackAndAllOfItIsInTheRun) {
     EXPECT_EQ(info.bench.rules.size(), 1U) << "and the rule itself";
 }
 
+/// A mark that a rule sets fires others, as one set by hand does; two that set each other off come to an end.
+TEST_F(RulesAtWork, AMarkOfARuleFiresOthers) {
+    begin(
+        {tooHigh,
+         R"({"id": "b", "name": "B", "when": {"is": "mark", "words": "at"}, "then": [{"do": "mark", "words": "ping"}]})",
+         R"({"id": "c", "name": "C", "when": {"is": "mark", "words": "ping"}, "then": [{"do": "mark", "words": "at it"}]})",
+         R"({"id": "d", "name": "D", "when": {"is": "mark", "words": "nothing"}, "then": [{"do": "mark", "words": "x"}]})"});
+    read(6);
+    ASSERT_TRUE(eventually([&] { return engine->ruleReports().at(1).state.count == 4; }));
+    EXPECT_EQ(engine->ruleReports()[2].state.count, 4U) << "eight in a row";
+    EXPECT_EQ(engine->ruleReports()[3].state.count, 0U);
+    ASSERT_TRUE(driven(1)) << "and all else went on";
+}
+
 TEST_F(RulesAtWork, ADelayRunsOutThoughNothingComes) {
     begin({R"({"id": "r", "when": {"is": "above", "signal": "in", "level": 5, "for-s": 0.05},
                "then": [{"do": "set", "output": "drive", "value": 2}]})"});

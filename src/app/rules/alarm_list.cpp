@@ -33,6 +33,7 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
       person_(new QLineEdit),
       comment_(new QLineEdit),
       words_(new QLineEdit),
+      silence_(new QPushButton(tr("♪ Silence"))),
       allSeen_(new QPushButton(tr("Acknowledge all"))),
       journalButton_(new QPushButton(tr("Journal"))),
       save_(new QPushButton(tr("Save as CSV…"))),
@@ -52,6 +53,10 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     comment_->setPlaceholderText(tr("comment"));
     comment_->setAccessibleName(tr("Comment"));
     comment_->setMaximumWidth(220);
+    silence_->setToolTip(tr("They are not heard any more until another one comes; they still wait to be acknowledged"));
+    silence_->hide();
+    connect(silence_, &QPushButton::clicked, this, &AlarmList::silenceAsked);
+    head->addWidget(silence_);
     head->addWidget(person_);
     head->addWidget(comment_);
     connect(allSeen_, &QPushButton::clicked, this, &AlarmList::acknowledgeAll);
@@ -91,6 +96,10 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     journalBox_->hide();
     column->addWidget(journalBox_);
     show({});
+}
+
+void AlarmList::setRings(bool rings) {
+    if (silence_->isHidden() == rings) silence_->setVisible(rings);
 }
 
 void AlarmList::acknowledge(const std::string& rule) {

@@ -20,6 +20,8 @@ public:
     AlarmList(Session& session, QWidget* parent);
     /// Called by the frame clock while it is seen.
     void refresh();
+    /// An alarm is heard now.
+    void setRings(bool rings);
     void acknowledge(const std::string& rule);
     void acknowledgeAll();
     void showJournal(bool shown);
@@ -32,6 +34,7 @@ public:
 
 Q_SIGNALS:
     void said(const QString& sentence);
+    void silenceAsked();
 
 private:
     /// One row of those that are shown; it is kept, and shows another alarm when there is one.
@@ -56,7 +59,7 @@ private:
     QWidget* head_;
     LiveWords* title_;
     QLineEdit *person_, *comment_, *words_;
-    QPushButton *allSeen_, *journalButton_, *save_;
+    QPushButton *silence_, *allSeen_, *journalButton_, *save_;
     QVBoxLayout* rows_;
     std::vector<Row> row_;
     int rowsShown_ = 0;

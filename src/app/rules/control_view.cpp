@@ -37,6 +37,7 @@ ControlView::ControlView(Session& session, QWidget* parent)
       scroll_(new QScrollArea),
       plot_(new ControlPlot(session, this)),
       pattern_(new PatternStrip(this)),
+      beside_(new PlayedBeside(session, this)),
       patternHint_(new QLabel),
       step_(new QWidget),
       stepBy_(new Field(tr("Step of the output"))),
@@ -82,6 +83,11 @@ ControlView::ControlView(Session& session, QWidget* parent)
     patternHint_->setObjectName("muted");
     patternHint_->setContentsMargins(64, 0, 0, 0);
     right->addWidget(patternHint_);
+    connect(beside_, &PlayedBeside::changed, this, [this](const QString& id, const Pattern& next) {
+        edit(id.toStdString(), [&](ControlSpec& c) { c.played.points = next; });
+    });
+    connect(beside_, &PlayedBeside::controlAsked, this, &ControlView::controlAsked);
+    right->addWidget(beside_);
     auto* row = new QHBoxLayout(step_);
     row->setContentsMargins(0, 0, 0, 0);
     row->addWidget(new QLabel(tr("Tune: change the output by")));
@@ -139,8 +145,8 @@ void ControlView::open(const std::string& id) {
     refresh();
 }
 
-void ControlView::edit(const std::function<void(ControlSpec&)>& change) {
-    const ControlSpec* c = spec();
+void ControlView::edit(const std::string& control, const std::function<void(ControlSpec&)>& change) {
+    const ControlSpec* c = session_.bench().control(control);
     if (!c) return;
     if (session_.isRun()) return Q_EMIT said(tr("The controls of a run are those that it was recorded with."));
     ControlSpec next = *c;
@@ -326,26 +332,19 @@ void ControlView::rebuild() {
 
 /// What is played stands where other controls have their step: as something to be drawn.
 void ControlView::showPattern(const ControlSpec& c) {
-    const SignalSpec* out = session_.bench().signal(c.output);
-    const bool drawn = c.kind == ControlKind::play && out && out->output && c.played.shape <= PlayedSpec::Shape::ramps;
-    pattern_->setVisible(drawn);
-    patternHint_->setVisible(drawn);
-    plot_->setMinimumHeight(drawn ? 140 : 260);
-    plot_->setMaximumHeight(drawn ? 200 : QWIDGETSIZE_MAX);
-    if (!drawn) return;
-    PatternStrip::Look look;
-    look.states = isDigital(out->kind);
-    look.low = look.states ? 0 : out->output->low;
-    look.high = look.states ? 1 : out->output->high;
-    look.lines = c.played.shape == PlayedSpec::Shape::ramps;
-    look.lasts = c.played.lasts;
-    look.colour = out->colour;
-    look.unit = unitOf(*out);
-    look.onWord = stateWord(*out, 1);
-    look.offWord = stateWord(*out, 0);
-    patternHint_->setText(look.states ? tr("Double-click adds a pulse; edges are dragged; Delete takes one away.")
-                                      : tr("Double-click adds a point; points are dragged; Delete takes one away."));
-    pattern_->show(c.played.points, look);
+    const auto look = patternLook(session_.bench(), c);
+    pattern_->setVisible(look.has_value());
+    patternHint_->setVisible(look.has_value());
+    beside_->setVisible(look.has_value());
+    plot_->setMinimumHeight(look ? 140 : 260);
+    plot_->setMaximumHeight(look ? 200 : QWIDGETSIZE_MAX);
+    if (!look) return;
+    PatternStrip::Look own = *look;
+    own.extent = PlayedBeside::reach(session_.bench(), c.id);
+    patternHint_->setText(own.states ? tr("Double-click adds a pulse; edges are dragged; Delete takes one away.")
+                                     : tr("Double-click adds a point; points are dragged; Delete takes one away."));
+    pattern_->show(c.played.points, own);
+    beside_->show(c.id, std::max(own.extent, pattern_->ownExtent()));
 }
 
 void ControlView::refresh() {
@@ -386,6 +385,7 @@ void ControlView::refresh() {
         pattern_->setNow(it->state.turn && !it->state.over ? std::optional((session_.end() - *it->state.turn).seconds())
                                                            : std::nullopt);
     }
+    beside_->refresh(reports, session_.end());
     plot_->show(*c, setpoints_, seconds(shownSeconds(*c)));
     if (stepping_) {
         const Duration since = session_.end() - stepping_->at;

@@ -11,6 +11,7 @@
 #include "app/document/session.h"
 #include "app/rules/control_plot.h"
 #include "app/rules/pattern_strip.h"
+#include "app/rules/played_beside.h"
 #include "app/widgets/form.h"
 #include "app/widgets/switch.h"
 #include "core/control/step_response.h"
@@ -35,6 +36,8 @@ public:
 
 Q_SIGNALS:
     void closeAsked();
+    /// The page of another control.
+    void controlAsked(const QString& id);
     void said(const QString& sentence);
 
 protected:
@@ -43,7 +46,8 @@ protected:
 private:
     [[nodiscard]] const ControlSpec* spec() const;
     void rebuild();
-    void edit(const std::function<void(ControlSpec&)>& change);
+    void edit(const std::function<void(ControlSpec&)>& change) { edit(id_, change); }
+    void edit(const std::string& control, const std::function<void(ControlSpec&)>& change);
     void number(const QString& label, double ControlSpec::*member, const QString& hint = {});
     void playedNumber(const QString& label, double PlayedSpec::*member);
     /// Empty where it is `none`.
@@ -65,6 +69,7 @@ private:
     Form* form_ = nullptr;
     ControlPlot* plot_;
     PatternStrip* pattern_;
+    PlayedBeside* beside_;
     QLabel* patternHint_;
     ControlPlot::Setpoints setpoints_;  ///< since the page was opened
     QWidget* step_;

@@ -27,13 +27,13 @@ PatternStrip::PatternStrip(QWidget* parent) : QWidget(parent) {
 }
 
 QSize PatternStrip::sizeHint() const {
-    constexpr int wide = 400, states = 150, values = 260;
-    return {wide, look_.states ? states : values};
+    constexpr int wide = 400, states = 150, values = 260, flatStates = 52, flatValues = 104;
+    return {wide, look_.flat ? (look_.states ? flatStates : flatValues) : look_.states ? states : values};
 }
 
 void PatternStrip::show(const Pattern& pattern, const Look& look) {
     if (dragged_) return;
-    const bool taller = look.states != look_.states;
+    const bool taller = look.states != look_.states || look.flat != look_.flat;
     look_ = look;
     pattern_ = pattern;
     if (chosen_ && *chosen_ >= pattern_.size()) chosen_.reset();
@@ -48,12 +48,16 @@ void PatternStrip::setNow(std::optional<double> seconds) {
 }
 
 QRectF PatternStrip::plot() const {
-    constexpr double left = 64, top = 10, bottom = 24, right = 14;
-    return {left, top, width() - left - right, height() - top - bottom};
+    constexpr double left = 64, top = 10, times = 24, right = 14;
+    return {left, top, width() - left - right, height() - top - (look_.flat ? top : times)};
 }
 
 double PatternStrip::end() const {
     if (dragged_) return dragEnd_;
+    return std::max(look_.extent, ownExtent());
+}
+
+double PatternStrip::ownExtent() const {
     const double last = pattern_.empty() ? 0 : pattern_.back().first;
     // Room behind the last point, to drag it into.
     constexpr double room = 1.15, least = 1;
@@ -125,6 +129,7 @@ void PatternStrip::paintEvent(QPaintEvent*) {
     for (double s = 0; s <= end() * (1 + 1e-9); s += tick) {
         p.setPen(t.hairline);
         p.drawLine(QPointF(xOf(s), box.top()), QPointF(xOf(s), box.bottom() + 4));
+        if (look_.flat) continue;
         p.setPen(t.muted);
         const bool last = s + tick > end() * (1 + 1e-9);
         p.drawText(QRectF(xOf(s) - 40, box.bottom() + 5, 80, 18), Qt::AlignHCenter,

@@ -20,6 +20,8 @@ public:
         double lasts = 0;          ///< seconds; 0: until the last point
         int colour = 0;            ///< of the theme's signals
         QString unit = {}, onWord = {}, offWord = {};
+        double extent = 0;  ///< seconds at the right end, where others stand above or below it; 0: its own
+        bool flat = false;  ///< one row of several: less high, and its times stand below the last
     };
     /// While a point is dragged nothing else is taken.
     void show(const Pattern& pattern, const Look& look);
@@ -28,6 +30,8 @@ public:
     void setNow(std::optional<double> seconds);
     [[nodiscard]] const Pattern& pattern() const { return pattern_; }
     [[nodiscard]] std::optional<std::size_t> chosen() const { return chosen_; }
+    /// Seconds that it would show by itself.
+    [[nodiscard]] double ownExtent() const;
     [[nodiscard]] QPointF placeOf(std::size_t point) const;
     [[nodiscard]] QSize sizeHint() const override;
 

@@ -22,6 +22,8 @@
 namespace cruscotto {
 
 namespace {
+/// More rules than a window shows get their rows one after the other, while it is seen already.
+constexpr std::size_t rowsAtOnce = 16, rowsAFrame = 4;
 constexpr Duration rehearsedAnew = milliseconds(5000);
 /// Live, rules are rehearsed over so much of what is in memory.
 constexpr Duration mostRehearsed = milliseconds(600'000);
@@ -178,6 +180,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
 void RulesView::open(const QString& signal) {
     signal_ = signal;
     built_.clear();
+    dropRowsFrom(0);
+    past_.reset();
     builtControls_.clear();
     controlRow_.clear();
     rebuild();
@@ -256,7 +260,7 @@ void RulesView::fillMenu(QMenu& menu, const std::string& id, const std::string& 
     });
 }
 
-void RulesView::addRow(const RuleSpec& r) {
+RulesView::Row RulesView::makeRow(const RuleSpec& r) {
     Row row;
     row.id = r.id;
     row.box = new QWidget;
@@ -346,27 +350,52 @@ void RulesView::addRow(const RuleSpec& r) {
     row.past->setObjectName("muted");
     past->addWidget(row.past);
     column->addLayout(past);
-    auto* line = new QFrame;
-    line->setObjectName("rule");
-    rows_->addWidget(line);
-    rows_->addWidget(row.box);
-    row_.push_back(row);
+    return row;
 }
 
-void RulesView::rebuild() {
-    addControls();
+void RulesView::addRows(std::size_t most) {
     const auto& rules = session_.bench().rules;
-    if (built_ == rules && !row_.empty()) return;
-    built_ = rules;
-    while (QLayoutItem* item = rows_->takeAt(0)) {
+    for (; most > 0 && row_.size() < rules.size(); --most) {
+        auto* line = new QFrame;
+        line->setObjectName("rule");
+        rows_->addWidget(line);
+        row_.push_back(makeRow(*rules[row_.size()]));
+        rows_->addWidget(row_.back().box);
+        showPast(row_.size() - 1);
+    }
+}
+
+void RulesView::dropRowsFrom(std::size_t row) {
+    for (const int first = 2 * static_cast<int>(row); QLayoutItem* item = rows_->takeAt(first);) {
         if (QWidget* w = item->widget()) {
             w->hide();
             w->deleteLater();
         }
         delete item;
     }
-    row_.clear();
-    for (const auto& r : rules) addRow(*r);
+    row_.resize(std::min(row, row_.size()));
+}
+
+void RulesView::rebuild() {
+    addControls();
+    const auto& rules = session_.bench().rules;
+    if (built_ == rules && !row_.empty()) return;
+    // What stays where it is keeps its row, so that a change far down moves nothing away from under the eye.
+    std::size_t same = 0;
+    while (same < std::min({row_.size(), built_.size(), rules.size()}) && row_[same].id == rules[same]->id) {
+        if (built_[same] != rules[same]) {
+            QWidget* before = row_[same].box;
+            row_[same] = makeRow(*rules[same]);
+            delete rows_->replaceWidget(before, row_[same].box);
+            before->hide();
+            before->deleteLater();
+        }
+        ++same;
+    }
+    dropRowsFrom(same);
+    built_ = rules;
+    past_.reset();  // their places may be others
+    addRows(rowsAtOnce);
     none_->setVisible(rules.empty());
     QStringList fights;
     for (const Text& words : fightingRules(session_.bench())) fights << QStringLiteral("▲ ") + shown(words);
@@ -395,18 +424,23 @@ void RulesView::ask() {
     });
 }
 
+void RulesView::showPast(std::size_t row) {
+    if (!past_) return;
+    std::vector<RuleFiring> own;
+    for (const RuleFiring& f : past_->firings)
+        if (f.rule == row) own.push_back(f);
+    row_[row].strip->show(past_->span, own);
+    row_[row].past->setText(tr("%1 × in the last %2")
+                                .arg(std::ranges::count(own, true, &RuleFiring::holds))
+                                .arg(shown(roughText(past_->span.to - past_->span.from))));
+}
+
 void RulesView::refresh() {
     if (auto made = session_.rehearsing().take()) {
-        std::vector<std::vector<RuleFiring>> own(row_.size());
-        for (const RuleFiring& f : made->firings)
-            if (f.rule < own.size()) own[f.rule].push_back(f);
-        for (std::size_t i = 0; i < row_.size(); ++i) {
-            row_[i].strip->show(made->span, own[i]);
-            row_[i].past->setText(tr("%1 × in the last %2")
-                                      .arg(std::ranges::count(own[i], true, &RuleFiring::holds))
-                                      .arg(shown(roughText(made->span.to - made->span.from))));
-        }
+        past_ = std::move(*made);
+        for (std::size_t i = 0; i < row_.size(); ++i) showPast(i);
     }
+    addRows(rowsAFrame);
     const Instant now = session_.end();
     if (session_.engine() && (now < askedAt_ || now - askedAt_ >= rehearsedAnew) && !session_.rehearsing().working())
         ask();

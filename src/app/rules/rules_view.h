@@ -74,7 +74,11 @@ private:
         Switch* enabled;
     };
     void rebuild();
-    void addRow(const RuleSpec& rule);
+    Row makeRow(const RuleSpec& rule);
+    /// Rows for the next so many rules that have none yet.
+    void addRows(std::size_t most);
+    void dropRowsFrom(std::size_t row);
+    void showPast(std::size_t row);
     [[nodiscard]] const RuleSpec* rule(const std::string& id) const;
     void change(const QString& effect, const RuleSpec& next);
     void addPart(const std::string& id, const char* list);
@@ -101,6 +105,7 @@ private:
     std::vector<Row> row_;
     std::vector<std::shared_ptr<const RuleSpec>> built_;
     Instant askedAt_;
+    std::optional<Rehearsal> past_;
 };
 
 }  // namespace cruscotto

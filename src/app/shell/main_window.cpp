@@ -29,6 +29,7 @@ constexpr int digitsMs = 200;
 MainWindow::MainWindow()
     : central_(new QWidget(this)),
       status_(new StatusLine(session_, central_)),
+      bell_(new AlarmBell(session_, this)),
       notice_(new QLabel),
       noticeDo_(new QPushButton),
       noticeBar_(new QWidget(central_)),
@@ -167,7 +168,8 @@ MainWindow::MainWindow()
     connect(&session_.beside(), &RunsBeside::changed, this, &MainWindow::updateActions);
     connect(status_, &StatusLine::alarmsAsked, this, [this] { openRules(); });
     connect(&session_, &Session::pageAsked, this, [this](const QString& page) { page_->showPage(page); });
-    connect(&session_, &Session::toneAsked, this, [] { QApplication::beep(); });
+    connect(&session_, &Session::toneAsked, this, [this] { bell_->play(ruleTone); });
+    connect(status_, &StatusLine::silenceAsked, this, &MainWindow::silenceAlarms);
     connect(&session_.beside(), &RunsBeside::failed, this, [this](const QString& sentence) { notice(sentence); });
     connect(&session_.beside(), &RunsBeside::noticed, this, [this](const QString& sentence) { notice(sentence); });
     connect(page_, &PageView::selectionChanged, this, [this] {
@@ -205,6 +207,9 @@ MainWindow::~MainWindow() {
 
 void MainWindow::restoreSettings() {
     const QSettings settings;
+    QAction* heard = actions_["alarm-tones"];
+    heard->setChecked(settings.value("window/alarm-tones", true).toBool());
+    bell_->setWanted(heard->isChecked());
     // The first time: as large as it is meant to be, or as the screen has room for, with a title bar.
     const QSize room = screen()->availableSize() - QSize(0, style()->pixelMetric(QStyle::PM_TitleBarHeight));
     if (!restoreGeometry(settings.value("window/geometry").toByteArray()) &&
@@ -226,7 +231,10 @@ void MainWindow::openExample(const QString& name) {
 }
 
 void MainWindow::tick() {
-    if (!isVisible() || isMinimized()) return session_.poll();
+    if (!isVisible() || isMinimized()) {
+        session_.poll();
+        return ring();
+    }
     const bool digits = sinceDigits_.elapsed() >= digitsMs;
     if (digits) sinceDigits_.restart();
     if (frames_.count++ == 0)
@@ -237,8 +245,21 @@ void MainWindow::tick() {
     frame(digits);
 }
 
+void MainWindow::ring() {
+    bell_->refresh();
+    status_->setRings(bell_->sounds());
+    if (rules_) rules_->alarmList().setRings(bell_->sounds());
+}
+
+void MainWindow::silenceAlarms() {
+    if (!bell_->sounds()) notice(tr("No alarm is heard."));
+    bell_->silence();
+    ring();
+}
+
 void MainWindow::frame(bool digits) {
     session_.poll();
+    ring();
     const Instant t = session_.shownAt();
     for (const auto& other : pageWindows_)
         if (other) other->refresh(t, digits);

@@ -25,6 +25,7 @@
 #include "app/run/library_view.h"
 #include "app/run/ribbon.h"
 #include "app/shell/action_list.h"
+#include "app/shell/alarm_bell.h"
 #include "app/shell/example_stand_in.h"
 #include "app/shell/status_line.h"
 #include "app/signals/several_panel.h"
@@ -49,6 +50,7 @@ public:
     [[nodiscard]] ChainDrawer& drawer() { return *drawer_; }
     [[nodiscard]] Ribbon& ribbon() { return *ribbon_; }
     [[nodiscard]] StatusLine& status() { return *status_; }
+    [[nodiscard]] AlarmBell& bell() { return *bell_; }
     [[nodiscard]] ActionList& actionList() { return *actionList_; }
     /// Runs side by side, in the drawer; and the list of a folder's, in the page's place.
     BesidePanel& openBeside();
@@ -66,6 +68,8 @@ public:
     [[nodiscard]] QAction* action(const QString& key) const { return actions_.value(key); }
     /// One frame by hand, with the digits; for pictures and tests, with the clock stopped.
     void frame(bool digits);
+    /// What stands now is not heard any more; it still waits to be acknowledged.
+    void silenceAlarms();
     void stopClock() { clock_.stop(); }
     void openChain(const QString& signal);
     void openSeveral();
@@ -114,6 +118,7 @@ private:
     void makeMenu();
     void updateActions();
     void tick();
+    void ring();
     /// `does` is the name of a button for doing something about it; empty: there is none.
     void notice(const QString& sentence, const QString& does = {});
     void toggleRecording();
@@ -142,6 +147,7 @@ private:
     Session session_;
     QWidget* central_;
     StatusLine* status_;
+    AlarmBell* bell_;
     QLabel* notice_;
     std::optional<std::pair<PlayedSpec, QString>> played_;  ///< waits for its stretch to be kept; by which output
     QPushButton* noticeDo_;                                 ///< what can be done about it, if anything

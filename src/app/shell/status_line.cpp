@@ -46,7 +46,9 @@ StatusLine::StatusLine(Session& session, QWidget* parent)
     row->addWidget(alarms_);
     alarms_->setAccessibleName(tr("Alarms"));
     alarms_->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);
-    connect(alarms_, &QLabel::linkActivated, this, &StatusLine::alarmsAsked);
+    connect(alarms_, &QLabel::linkActivated, this, [this](const QString& which) {
+        which == QLatin1String("silence") ? Q_EMIT silenceAsked() : Q_EMIT alarmsAsked();
+    });
     row->addWidget(kept_, 1);
     row->addWidget(actions_);
     row->addWidget(theme_);
@@ -159,6 +161,10 @@ void StatusLine::refresh(bool digits) {
     tellTrouble(recording);
 }
 
+void StatusLine::setRings(bool rings) {
+    if (std::exchange(rings_, rings) != rings) showAlarms();
+}
+
 void StatusLine::showAlarms() {
     const Alarm* first = nullptr;
     int waiting = 0;
@@ -178,7 +184,10 @@ void StatusLine::showAlarms() {
     const QString more = waiting > 1 ? tr(" and %1 more").arg(waiting - 1) : QString();
     alarms_->setText(QStringLiteral("<a href='alarms' style='color:%1'>%2 %3</a>")
                          .arg((first->returned ? theme().amber : theme().red).name(), sign,
-                              compact_ ? QString::number(waiting) : (words + more).toHtmlEscaped()));
+                              compact_ ? QString::number(waiting) : (words + more).toHtmlEscaped()) +
+                     (rings_ ? QStringLiteral(" &nbsp;<a href='silence' style='color:%1'>♪ %2</a>")
+                                   .arg(theme().ink.name(), tr("silence"))
+                             : QString()));
     alarms_->setToolTip(shown(first->words) + more);
 }
 

@@ -17,6 +17,8 @@ class StatusLine : public QWidget {
 public:
     explicit StatusLine(Session& session, QWidget* parent = nullptr);
     void refresh(bool digits);
+    /// An alarm is heard now: it can be silenced.
+    void setRings(bool rings);
     [[nodiscard]] QToolButton* menuButton() { return menu_; }
     [[nodiscard]] QPushButton* recordButton() { return record_; }
     [[nodiscard]] QToolButton* themeButton() { return theme_; }
@@ -36,6 +38,7 @@ Q_SIGNALS:
     /// A sentence about a recording that has just got into trouble, or out of it.
     void said(const QString& sentence);
     void alarmsAsked();
+    void silenceAsked();
 
 protected:
     void paintEvent(QPaintEvent* event) override;
@@ -55,6 +58,7 @@ private:
     QLabel* state_;
     QPushButton* record_;
     QLabel* limits_;
+    bool rings_ = false;
     QLabel* alarms_;  ///< the most urgent that nobody has acknowledged, and how many there are
     QLabel* kept_;
     QToolButton* actions_;

@@ -5,6 +5,7 @@
 #include <QFileDialog>
 #include <QInputDialog>
 #include <QMenu>
+#include <QSettings>
 
 #include "app/device/device_edits.h"
 #include "app/document/computed_edits.h"
@@ -85,6 +86,14 @@ void MainWindow::makeActions() {
             openDevice(shown(id));
         });
     add("rules", bench, tr("Rules and alarms"), QKeySequence("Ctrl+Shift+G"), [this] { openRules(); });
+    add("silence", bench, tr("Silence the alarms"), QKeySequence("Ctrl+Shift+A"), [this] { silenceAlarms(); });
+    QAction* heard = add("alarm-tones", bench, tr("Alarms are heard"), {}, [] {});
+    heard->setCheckable(true);
+    heard->setChecked(true);
+    connect(heard, &QAction::toggled, this, [this](bool on) {
+        bell_->setWanted(on);
+        if (remember_) QSettings().setValue("window/alarm-tones", on);
+    });
     add("procedures", bench, tr("Procedures"), QKeySequence("Ctrl+Alt+P"), [this] { openProcedures(); });
     add("drive", bench, tr("Drive the outputs"), {}, [this] { session_.driveOutputs(); });
     add("quit", bench, tr("Quit"), QKeySequence::Quit, [this] { close(); });

@@ -210,6 +210,8 @@ ControlView& MainWindow::openControl(const std::string& id) {
         control_ = new ControlView(session_, centre_);
         centre_->addWidget(control_);
         connect(control_, &ControlView::closeAsked, this, [this] { openRules(); });
+        connect(control_, &ControlView::controlAsked, this,
+                [this](const QString& other) { openControl(other.toStdString()); });
         connect(control_, &ControlView::said, this, [this](const QString& sentence) { notice(sentence); });
     }
     closeSide();
@@ -240,6 +242,7 @@ RulesView& MainWindow::openRules() {
         rules_ = new RulesView(session_, centre_);
         centre_->addWidget(rules_);
         connect(rules_, &RulesView::closeAsked, this, &MainWindow::closeSheet);
+        connect(&rules_->alarmList(), &AlarmList::silenceAsked, this, &MainWindow::silenceAlarms);
         connect(rules_, &RulesView::said, this, [this](const QString& sentence) { notice(sentence); });
         connect(rules_, &RulesView::controlAsked, this, [this](const QString& id) { openControl(id.toStdString()); });
     }

@@ -180,7 +180,7 @@ std::string unitText(const std::string& ucum) {
 std::string unitFromTyped(const std::string& typed) {
     const auto first = typed.find_first_not_of(" \t");
     if (first == std::string::npos) return "1";
-    const std::string trimmed = typed.substr(first, typed.find_last_not_of(" \t") - first + 1);
+    std::string trimmed = typed.substr(first, typed.find_last_not_of(" \t") - first + 1);
     if (find(trimmed)) return trimmed;
     for (const Unit& u : units)
         if (trimmed == u.shown) return u.code;

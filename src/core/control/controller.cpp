@@ -331,7 +331,7 @@ void Controller::advance(Instant now, const OutputNow& output) {
         if (s.kind == ControlKind::pid && next_ && now < *next_) return;
         s.kind == ControlKind::pid ? pid(now, output) : twoPoint(now, output);
         // In step with its beginning, however late it is asked.
-        const Duration every = seconds(s.everySeconds);
+        const Duration every = std::max(Duration{1}, seconds(s.everySeconds));
         next_ = began_ + Duration{((now - began_).ns / every.ns + 1) * every.ns};
         return;
     }

@@ -61,6 +61,13 @@ std::vector<RuleFiring> rehearse(const std::vector<std::shared_ptr<const RuleSpe
     constexpr Duration step = milliseconds(50);
     constexpr std::int64_t mostSteps = 20'000;
     const Duration by = std::max(step, Duration{(span.to - span.from).ns / mostSteps});
+    // One that a rule set while the run was recorded is among its marks; readings may stand in it.
+    const auto alreadySet = [&](const std::string& words, Instant at) {
+        const std::string beginning = words.substr(0, words.find('{'));
+        return std::ranges::any_of(marks, [&](const RehearsedMark& m) {
+            return m.words.starts_with(beginning) && m.at + by > at && m.at < at + by;
+        });
+    };
     std::vector<RuleFiring> out;
     std::size_t mark = 0;
     std::map<std::string, bool> lost;
@@ -88,7 +95,14 @@ std::vector<RuleFiring> rehearse(const std::vector<std::shared_ptr<const RuleSpe
         }
         for (; mark < marks.size() && marks[mark].at < to; ++mark) evaluator.mark(marks[mark].words, marks[mark].at);
         evaluator.advance(to);
-        for (const RuleFiring& firing : evaluator.take()) out.push_back(firing);
+        for (auto fired = evaluator.take(); !fired.empty(); fired = evaluator.take())
+            for (const RuleFiring& firing : fired) {
+                out.push_back(firing);
+                const RuleSpec& rule = *rules[firing.rule];
+                for (const Action& a : firing.holds ? rule.then : rule.otherwise)
+                    if (a.kind == ActionKind::mark && !alreadySet(a.words, firing.at))
+                        evaluator.mark(a.words, firing.at, &firing);
+            }
     }
     return out;
 }

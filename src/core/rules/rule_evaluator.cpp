@@ -322,12 +322,16 @@ void RuleEvaluator::device(const std::string& id, bool away, Instant at) {
     }
 }
 
-void RuleEvaluator::mark(const std::string& words, Instant at) {
+void RuleEvaluator::mark(const std::string& words, Instant at, const RuleFiring* by) {
+    constexpr int mostInARow = 8;
+    if (by && by->marksBefore >= mostInARow) return;
     runOut(at);
+    marksBefore_ = by ? by->marksBefore + 1 : 0;
     for (std::size_t n = 0; n < nodes_.size(); ++n) {
         const Condition& c = *nodes_[n].condition;
         if (c.kind == ConditionKind::mark && words.find(c.of) != std::string::npos) apply({at, n, Truth::no, true});
     }
+    marksBefore_ = 0;
 }
 
 RuleEvaluator::Truth RuleEvaluator::judge(std::size_t n, Instant at) {
@@ -385,7 +389,7 @@ void RuleEvaluator::update(std::size_t i, Instant at, int depth) {
             rule.state.fired = at;
             ++rule.state.count;
         }
-        firings_.push_back({i, holds, at, momentary});
+        firings_.push_back({i, holds, at, momentary, marksBefore_});
         for (const std::size_t dependent : rule.dependents) update(dependent, at, depth + 1);
     };
     if (!rule.state.holds) {

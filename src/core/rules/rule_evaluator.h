@@ -24,6 +24,7 @@ struct RuleFiring {
     bool holds = false;
     Instant at;
     bool momentary = false;  ///< it is over at once
+    int marksBefore = 0;     ///< so many marks of rules led to it, one after the other
 };
 
 /// What a rule is doing.
@@ -54,7 +55,9 @@ public:
     /// Nothing is known of the signal from here on, until something comes.
     void lose(const std::string& signal, Instant at);
     void device(const std::string& id, bool away, Instant at);
-    void mark(const std::string& words, Instant at);
+    /// `by`: the firing of the rule that has set it. Of those that led to each other no more than eight are followed:
+    /// rules that set each other off by marks come to an end.
+    void mark(const std::string& words, Instant at, const RuleFiring* by = nullptr);
     /// Time has come to `now`: delays run out, however long nothing has come.
     void advance(Instant now);
     /// When advance() has something to do; nothing: never, as things stand.
@@ -139,6 +142,7 @@ private:
     std::vector<RuleFiring> firings_;
     Instant now_;
     WallAnchor wall_;
+    int marksBefore_ = 0;  // of what fires now
 };
 
 }  // namespace cruscotto

@@ -69,6 +69,48 @@ TEST_F(PatternPage, AllOfItGoesByKeys) {
     EXPECT_FALSE(strip->grab().isNull());
 }
 
+/// What other outputs play stands below it over the same time, is edited there, and begins at the same moment.
+TEST_F(PatternPage, SeveralOutputsStandBelowEachOtherAndBeginTogether) {
+    ControlSpec other;
+    other.id = other.name = "q";
+    other.output = "valve";
+    other.kind = ControlKind::play;
+    other.enabled = true;
+    other.played.shape = PlayedSpec::Shape::steps;
+    other.played.points = {{0, 0}, {4, 1}, {30, 0}};
+    session().edit("test", withControl(session().bench(), other));
+    play("beacon", {{0, 0}, {1, 1}, {20, 0}});
+    auto* beside = window->openControl("p").findChild<PlayedBeside*>();
+    ASSERT_TRUE(beside && beside->isVisible());
+    ASSERT_EQ(beside->rows(), 1);
+    auto* row = beside->findChild<PatternStrip*>();
+    ASSERT_TRUE(waitFor([&] { return row->width() > 200; }));
+    EXPECT_LT(row->height(), strip->height());
+    const auto place = [](PatternStrip* s, std::size_t point) { return s->placeOf(point).x(); };
+    EXPECT_NEAR(place(row, 1) - place(row, 0), 4 * (place(strip, 1) - place(strip, 0)), 1e-6) << "over the same time";
+    row->setFocus();
+    QTest::keyClick(row, Qt::Key_Right);
+    QTest::keyClick(row, Qt::Key_Right, Qt::ControlModifier);
+    QTest::keyClick(row, Qt::Key_Left, Qt::ShiftModifier);
+    EXPECT_LT(session().bench().control("q")->played.points[1].first, 4);
+    EXPECT_EQ(points()[1].first, 1) << "of that one alone";
+
+    const auto turn = [&](const char* id) -> std::optional<Instant> {
+        for (const ControlReport& r : session().engine()->controlReports())
+            if (r.id == id) return r.state.turn;
+        return {};
+    };
+    ASSERT_TRUE(waitFor([&] { return turn("q").has_value(); }));
+    const Instant before = *turn("q");
+    const int steps = session().undoStack().count();
+    beside->beginTogether();
+    EXPECT_EQ(session().undoStack().count(), steps + 1) << "one step to undo";
+    ASSERT_TRUE(waitFor([&] { return turn("p") && turn("p") == turn("q"); }));
+    EXPECT_GT(*turn("q"), before);
+    session().undoStack().undo();
+    EXPECT_FALSE(session().bench().control("p")->enabled);
+}
+
 class PlayBack : public test::WindowTest {
 protected:
     void SetUp() override {

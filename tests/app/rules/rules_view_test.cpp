@@ -2,7 +2,9 @@
 #include "app/rules/rules_view.h"
 
 #include <QWidgetAction>
+#include <future>
 
+#include "app/rules/rule_menu.h"
 #include "app/window_fixture.h"
 #include "core/bench/rule_edits.h"
 
@@ -130,6 +132,71 @@ TEST_F(RulesPage, TellsWhatARuleIsDoingAndItsAlarm) {
     resting.enabled = false;
     session().edit("test", withRule(session().bench(), resting));
     EXPECT_TRUE(waitFor([&] { return rules.stateWords("r") == "rests"; }));
+}
+
+/// An alarm is heard until somebody silences it, which is not to acknowledge it; a bell plays what it is told.
+TEST_F(RulesPage, AnAlarmIsHeardUntilItIsSilenced) {
+    Bench bench = session().bench();
+    RuleSpec rule = newRule(bench, "outlet-pressure");
+    rule.when = {.kind = ConditionKind::above, .of = "outlet-pressure", .level = -1e9};
+    rule.then = {{.kind = ActionKind::alarm, .words = "it reads", .priority = 1}};
+    session().edit("test", withRule(bench, rule));
+    RulesView& rules = page();
+    ASSERT_TRUE(waitFor([&] { return window->bell().sounds(); }));
+    const auto buttons = rules.alarmList().findChildren<QPushButton*>();
+    const auto silence = std::ranges::find_if(buttons, [](auto* b) { return b->text().contains("Silence"); });
+    ASSERT_NE(silence, buttons.end());
+    EXPECT_TRUE((*silence)->isVisible());
+    QTest::mouseClick(*silence, Qt::LeftButton);
+    EXPECT_FALSE(window->bell().sounds());
+    EXPECT_TRUE((*silence)->isHidden());
+    EXPECT_EQ(session().alarms().at(0).state, AlarmState::unacknowledged) << "it still waits";
+    window->frame(true);
+    EXPECT_FALSE(window->bell().sounds()) << "and stays silent";
+
+    std::promise<std::size_t> played;
+    AlarmBell bell(session(), nullptr, [&](const std::vector<std::int16_t>& samples, unsigned rate) {
+        played.set_value(samples.size() * 10 / rate);
+        return true;
+    });
+    bell.play({{500, 0.7}});
+    EXPECT_EQ(played.get_future().get(), 7U);
+}
+
+/// More rules than a window shows have their rows one after the other; what is edited stays in its place.
+TEST_F(RulesPage, ManyRulesHaveTheirRowsWhileThePageIsSeen) {
+    Bench bench = session().bench();
+    for (int i = 0; i < 60; ++i) {
+        RuleSpec rule = newRule(bench, "outlet-pressure");
+        rule.id = rule.name = "r" + std::to_string(i);
+        bench = withRule(bench, rule);
+    }
+    session().edit("test", bench);
+    RulesView& rules = page();
+    const auto switchOf = [&](const char* id) {
+        const auto all = rules.findChildren<Switch*>();
+        const auto it = std::ranges::find_if(all, [&](Switch* s) {
+            const bool gone =
+                s->parentWidget()->isHidden() && s->parentWidget()->testAttribute(Qt::WA_WState_ExplicitShowHide);
+            return !gone && s->accessibleName() == QString(id) + " is in force";
+        });
+        return it == all.end() ? nullptr : *it;
+    };
+    EXPECT_TRUE(switchOf("r0"));
+    EXPECT_FALSE(switchOf("r59")) << "not yet";
+    ASSERT_TRUE(waitFor([&] { return switchOf("r59") && !rules.stateWords("r59").isEmpty(); }));
+    Switch* const first = switchOf("r0");
+    Switch* const changed = switchOf("r40");
+    ASSERT_TRUE(first && changed);
+    changed->click();
+    EXPECT_FALSE(session().bench().rule("r40")->enabled);
+    EXPECT_EQ(switchOf("r0"), first) << "what did not change is the same";
+    ASSERT_TRUE(waitFor([&] { return switchOf("r40") && switchOf("r40") != changed; }));
+    EXPECT_FALSE(switchOf("r40")->isChecked());
+    session().edit("test", withoutRule(session().bench(), "r30"));
+    ASSERT_TRUE(waitFor([&] { return !rules.stateWords("r59").isEmpty(); }));
+    EXPECT_FALSE(switchOf("r30"));
+    EXPECT_EQ(switchOf("r0"), first);
 }
 
 }  // namespace
