@@ -122,7 +122,13 @@ void AlarmList::addRow() {
     line->setContentsMargins(0, 2, 0, 2);
     line->addWidget(row.words, 1);
     line->addWidget(row.state);
-    for (QPushButton* button : {row.rest, row.seen, row.shelve}) line->addWidget(button);
+    // A button that comes or goes moves nothing: below the alarms may stand hundreds of rules.
+    for (QPushButton* button : {row.rest, row.seen, row.shelve}) {
+        QSizePolicy size = button->sizePolicy();
+        size.setRetainSizeWhenHidden(button != row.rest);
+        button->setSizePolicy(size);
+        line->addWidget(button);
+    }
     const std::size_t i = row_.size();
     connect(row.rest, &QPushButton::clicked, this, [this] {
         all_ = !all_;
@@ -154,7 +160,15 @@ void AlarmList::fill(Row& row, const Alarm& a, int more) {
     row.rest->setText(all_ ? tr("Only the first") : tr("and %1 more").arg(more));
     row.seen->setVisible(waits(a));
     row.shelve->setText(row.shelved ? tr("Unshelve") : tr("Shelve 10 min"));
+    row.shelve->show();
     row.box->show();
+}
+
+void AlarmList::clear(Row& row) {
+    row.rule.clear();
+    row.words->setText({});
+    row.state->setText({});
+    for (QPushButton* button : {row.rest, row.seen, row.shelve}) button->hide();
 }
 
 void AlarmList::show(const std::vector<Alarm>& now) {
@@ -184,7 +198,14 @@ void AlarmList::show(const std::vector<Alarm>& now) {
         fill(row_[static_cast<std::size_t>(rowsShown_++)], a,
              own != behind.end() && own->second > fewEnough ? own->second : 0);
     }
-    for (std::size_t i = static_cast<std::size_t>(rowsShown_); i < row_.size(); ++i) row_[i].box->hide();
+    // While alarms come and go the list stays as high as it was, so that nothing jumps under the pointer.
+    constexpr int calmAfterMs = 5000;
+    if (rowsShown_ >= rowsKept_ || !since_.isValid()) since_.start();
+    if (rowsShown_ > rowsKept_ || since_.elapsed() > calmAfterMs) rowsKept_ = rowsShown_;
+    for (std::size_t i = static_cast<std::size_t>(rowsShown_); i < row_.size(); ++i) {
+        clear(row_[i]);
+        row_[i].box->setVisible(i < static_cast<std::size_t>(rowsKept_));
+    }
     const auto waiting = std::ranges::count_if(now, waits);
     title_->setText(now.empty()    ? tr("No alarm stands.")
                     : waiting == 1 ? tr("One alarm waits to be acknowledged")
@@ -196,7 +217,7 @@ void AlarmList::show(const std::vector<Alarm>& now) {
 }
 
 void AlarmList::refresh() {
-    if (session_.alarms() != shown_) show(session_.alarms());
+    if (session_.alarms() != shown_ || rowsShown_ < rowsKept_) show(session_.alarms());
     const std::uint64_t count = session_.engine() ? session_.engine()->alarmsJournaled() : 0;
     if (std::exchange(seen_, count) != count && journalBox_->isVisible()) fillJournal();
 }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QElapsedTimer>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QTableWidget>
@@ -49,6 +50,7 @@ private:
     using QWidget::show;
     void addRow();
     void fill(Row& row, const Alarm& alarm, int more);
+    static void clear(Row& row);
     void fillJournal();
     [[nodiscard]] std::vector<AlarmEvent> found() const;
 
@@ -63,6 +65,8 @@ private:
     QVBoxLayout* rows_;
     std::vector<Row> row_;
     int rowsShown_ = 0;
+    int rowsKept_ = 0;     ///< that have their place: those that are shown, or were a moment ago
+    QElapsedTimer since_;  ///< when as many were last shown
     QWidget* journalBox_;
     QTableWidget* journal_;
 };

@@ -37,7 +37,7 @@ ControlView::ControlView(Session& session, QWidget* parent)
       scroll_(new QScrollArea),
       plot_(new ControlPlot(session, this)),
       pattern_(new PatternStrip(this)),
-      beside_(new PlayedBeside(session, this)),
+      beside_(new PlayedBeside(session, pattern_, this)),
       patternHint_(new QLabel),
       step_(new QWidget),
       stepBy_(new Field(tr("Step of the output"))),
@@ -87,7 +87,7 @@ ControlView::ControlView(Session& session, QWidget* parent)
         edit(id.toStdString(), [&](ControlSpec& c) { c.played.points = next; });
     });
     connect(beside_, &PlayedBeside::controlAsked, this, &ControlView::controlAsked);
-    right->addWidget(beside_);
+    right->addWidget(beside_, 2);
     auto* row = new QHBoxLayout(step_);
     row->setContentsMargins(0, 0, 0, 0);
     row->addWidget(new QLabel(tr("Tune: change the output by")));
@@ -336,8 +336,10 @@ void ControlView::showPattern(const ControlSpec& c) {
     pattern_->setVisible(look.has_value());
     patternHint_->setVisible(look.has_value());
     beside_->setVisible(look.has_value());
-    plot_->setMinimumHeight(look ? 140 : 260);
-    plot_->setMaximumHeight(look ? 200 : QWIDGETSIZE_MAX);
+    proposal_->setVisible(!look);
+    const bool several = look && PlayedBeside::reach(session_.bench(), c.id) > 0;
+    plot_->setMinimumHeight(several ? 110 : look ? 140 : 260);
+    plot_->setMaximumHeight(several ? 130 : look ? 200 : QWIDGETSIZE_MAX);
     if (!look) return;
     PatternStrip::Look own = *look;
     own.extent = PlayedBeside::reach(session_.bench(), c.id);

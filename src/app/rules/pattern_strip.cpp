@@ -48,8 +48,10 @@ void PatternStrip::setNow(std::optional<double> seconds) {
 }
 
 QRectF PatternStrip::plot() const {
-    constexpr double left = 64, top = 10, times = 24, right = 14;
-    return {left, top, width() - left - right, height() - top - (look_.flat ? top : times)};
+    // Where others stand below it they may have a scroll bar beside them.
+    constexpr double left = 64, top = 10, times = 24, alone = 14, ofSeveral = 34;
+    const double wide = like_ ? like_->plot().width() : width() - left - (look_.extent > 0 ? ofSeveral : alone);
+    return {left, top, wide, height() - top - (look_.flat ? top : times)};
 }
 
 double PatternStrip::end() const {

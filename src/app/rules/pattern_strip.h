@@ -1,5 +1,6 @@
 #pragma once
 
+#include <QPointer>
 #include <QWidget>
 #include <optional>
 
@@ -21,8 +22,10 @@ public:
         int colour = 0;            ///< of the theme's signals
         QString unit = {}, onWord = {}, offWord = {};
         double extent = 0;  ///< seconds at the right end, where others stand above or below it; 0: its own
-        bool flat = false;  ///< one row of several: less high, and its times stand below the last
+        bool flat = false;  ///< one row of several: less high, and its times stand at another
     };
+    /// Its times stand below those of the other, however wide it is itself.
+    void alignTo(const PatternStrip* other) { like_ = other; }
     /// While a point is dragged nothing else is taken.
     void show(const Pattern& pattern, const Look& look);
     using QWidget::show;
@@ -60,6 +63,7 @@ private:
     [[nodiscard]] QString wordsOf(double value) const;
 
     Pattern pattern_;
+    QPointer<const PatternStrip> like_;
     Look look_;
     std::optional<std::size_t> chosen_, dragged_;
     double dragEnd_ = 1;  ///< the right end while a point is dragged

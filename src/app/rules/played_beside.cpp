@@ -1,5 +1,6 @@
 #include "app/rules/played_beside.h"
 
+#include <QScrollArea>
 #include <QUndoStack>
 #include <algorithm>
 
@@ -38,8 +39,12 @@ std::optional<PatternStrip::Look> patternLook(const Bench& bench, const ControlS
     return look;
 }
 
-PlayedBeside::PlayedBeside(Session& session, QWidget* parent)
-    : QWidget(parent), session_(session), rows_(new QVBoxLayout), together_(new QPushButton(tr("Begin all together"))) {
+PlayedBeside::PlayedBeside(Session& session, const PatternStrip* strip, QWidget* parent)
+    : QWidget(parent),
+      session_(session),
+      strip_(strip),
+      rows_(new QVBoxLayout),
+      together_(new QPushButton(tr("Begin all together"))) {
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 8, 0, 0);
     column->setSpacing(4);
@@ -53,8 +58,23 @@ PlayedBeside::PlayedBeside(Session& session, QWidget* parent)
     connect(together_, &QPushButton::clicked, this, &PlayedBeside::beginTogether);
     head->addWidget(together_);
     column->addLayout(head);
+    // However many there are, the page does not grow.
+    auto* scroll = new QScrollArea;
+    scroll->setObjectName("pageScroll");
+    scroll->setWidgetResizable(true);
+    scroll->setFrameShape(QFrame::NoFrame);
+    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    auto* content = new QWidget;
+    content->setObjectName("page");
+    auto* inner = new QVBoxLayout(content);
+    inner->setContentsMargins(0, 0, 0, 0);
+    inner->addLayout(rows_);
+    inner->addStretch(1);
     rows_->setSpacing(0);
-    column->addLayout(rows_);
+    scroll->setWidget(content);
+    constexpr int oneRow = 84;
+    scroll->setMinimumHeight(oneRow);
+    column->addWidget(scroll, 1);
 }
 
 double PlayedBeside::reach(const Bench& bench, const std::string& control) {
@@ -83,6 +103,7 @@ void PlayedBeside::show(const std::string& control, double seconds) {
         row_.clear();
         for (const ControlSpec* c : others) {
             Row row{c->id, new QLabel, new PatternStrip(this)};
+            row.strip->alignTo(strip_);
             row.name->setTextFormat(Qt::RichText);
             constexpr int asTheStrip = 64;
             row.name->setContentsMargins(asTheStrip, 4, 0, 0);

@@ -18,7 +18,8 @@ std::optional<PatternStrip::Look> patternLook(const Bench& bench, const ControlS
 class PlayedBeside : public QWidget {
     Q_OBJECT
 public:
-    PlayedBeside(Session& session, QWidget* parent);
+    /// Below this strip.
+    PlayedBeside(Session& session, const PatternStrip* strip, QWidget* parent);
     /// The others than this control, over so many seconds at least.
     void show(const std::string& control, double seconds);
     using QWidget::show;
@@ -42,6 +43,7 @@ private:
         PatternStrip* strip;
     };
     Session& session_;
+    const PatternStrip* strip_;
     std::string control_;
     QVBoxLayout* rows_;
     QPushButton* together_;

@@ -452,6 +452,7 @@ void RulesView::refresh() {
     const auto& rules = session_.bench().rules;
     for (std::size_t i = 0; i < row_.size(); ++i) {
         Row& row = row_[i];
+        if (row.box->visibleRegion().isEmpty() && !row.state->text().isEmpty()) continue;  // told when it is seen
         // Reports and rules stand in the order of the rows, but for the moment behind an edit.
         const auto there = [&](const auto& all, auto&& id) { return i < all.size() && id(all[i]) == row.id; };
         const auto it = there(reports, [](const auto& r) { return r.id; })

@@ -251,7 +251,6 @@ std::vector<std::string> scpiEntries(const std::string& answer, std::size_t most
 }
 
 std::vector<double> scpiSamples(const ScpiQuery& q, std::string_view bytes) {
-    using Sample = ScpiQuery::Sample;
     const auto size = [&]() -> std::size_t {
         switch (q.sample) {
             case Sample::u8:
