@@ -72,7 +72,7 @@ int rehearseRules(const RehearseOptions& options) {
     } else {
         for (const std::string& signal : missing) say(fmt::format("The run has no signal {}.", signal));
         if (rules.empty()) say("The bench has no rules.");
-        for (const auto& rule : rules) say(fmt::format("{:<24} {} times", rule->name, j["rules"][rule->id].get<int>()));
+        for (const auto& rule : rules) say(fmt::format("{:<24} {} ×", rule->name, j["rules"][rule->id].get<int>()));
     }
     return ok;
 }

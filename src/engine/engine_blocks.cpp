@@ -253,7 +253,7 @@ void Engine::State::process(const BlockPtr& given) {
 void Engine::State::take(Group& group, const BlockPtr& given) {
     const BlockPtr block = withSuspicions(group, given);
     const Instant end = block->times.empty() ? block->timeOf(block->size()) : block->times.back();
-    const Looks looks = nextLooks(group, *block);
+    const EvidenceRound::Portion looked = toLookAt(group, *block);
     if (const auto& gap = block->gapBefore; gap && gap->lostSamples > 0 && gap->cause != couldNotFollow) {
         const Lock lock(queueMutex);
         noteLost(gap->lostSamples * group.bound.size(), gap->cause);
@@ -278,7 +278,7 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
             b.evaluator.emplace(evaluatorFor(*b.spec, b.units));
         b.evaluated = b.spec;
         evaluate(group, b, *block);
-        if (looks.has(i)) {
+        if (looked.has(i)) {
             b.newestReading = readings.values.back();
             b.newestWorst = Quality::good;
             for (const QualityInterval& q : readings.quality)
@@ -307,7 +307,7 @@ void Engine::State::take(Group& group, const BlockPtr& given) {
         noteShots();
     }
     if (!computedFrom.empty()) feedComputed(group, *block);
-    lookForEvidence(group, *block, looks);
+    lookForEvidence(group, *block, looked);
 }
 
 void Engine::State::publish(const std::string& signal) {

@@ -60,28 +60,18 @@ Engine::State::Bound* Engine::State::boundOf(const std::string& signal) {
     return nullptr;
 }
 
-Engine::State::Looks Engine::State::nextLooks(Group& group, const Block& block) const {
-    const Instant end = block.times.empty() ? block.timeOf(block.size()) : block.times.back();
-    const std::size_t n = group.bound.size();
+EvidenceRound::Portion Engine::State::toLookAt(Group& group, const Block& block) const {
     if (!options.evidence) return {};
-    if (group.looked >= n) {
-        if (end < group.nextLook) return {};
-        group.nextLook = end + EvidenceWatch::every;
-        group.looked = 0;
-    }
-    // A round takes half of its time at most.
-    const double rounds = EvidenceWatch::every.seconds() / 2;
-    const double share = group.group->clocked() ? static_cast<double>(block.size()) / group.group->rateHz / rounds : 1;
-    const auto some = static_cast<std::size_t>(std::ceil(std::min(1.0, share) * static_cast<double>(n)));
-    const Looks out{group.looked, std::min(n, group.looked + std::max<std::size_t>(1, some))};
-    group.looked = out.to;
-    return out;
+    const Instant end = block.times.empty() ? block.timeOf(block.size()) : block.times.back();
+    const Duration lasts =
+        group.group->clocked() ? seconds(static_cast<double>(block.size()) / group.group->rateHz) : Duration{};
+    return group.round.next(group.bound.size(), end, lasts);
 }
 
-void Engine::State::lookForEvidence(Group& group, const Block& block, Looks looks) {
+void Engine::State::lookForEvidence(Group& group, const Block& block, EvidenceRound::Portion portion) {
     if (block.group->name.starts_with(outputGroup)) return;
     const Instant at = block.times.empty() ? block.timeOf(block.size()) : block.times.back();
-    for (std::size_t i = looks.from; i < looks.to; ++i) {
+    for (std::size_t i = portion.from; i < portion.to; ++i) {
         Bound& b = group.bound[i];
         if (!b.watch) continue;
         if (probing && probing->signal == b.spec->id) {

@@ -13,6 +13,7 @@
 #include "core/base/level.h"
 #include "core/chain/input_aligner.h"
 #include "core/control/controller.h"
+#include "core/evidence/evidence_round.h"
 #include "core/evidence/evidence_watch.h"
 #include "core/history/history_source.h"
 #include "core/history/signal_history.h"
@@ -133,9 +134,8 @@ struct Engine::State {
         Instant newest;  // unclocked: time of the last sample; clocked: end of the last block
         std::uint64_t disordered = 0;
         bool anew = false;  // the device was made anew: its next samples do not go on from those before
-        Instant nextLook;   // for evidence: when the next round of all its signals begins
-        std::size_t looked = std::numeric_limits<std::size_t>::max();  // of this round, so many
-        const InputAligner::Aligned* inputs = nullptr;                 // of a computed signal, for the block at hand
+        EvidenceRound round{EvidenceWatch::every};
+        const InputAligner::Aligned* inputs = nullptr;  // of a computed signal, for the block at hand
     };
 
     /// Why samples are lost that the queue cannot take; they are counted there.
@@ -383,15 +383,10 @@ struct Engine::State {
     /// Asks the device for its terminals as the bench has them, with this setting of one of them changed. False where
     /// it cannot do that as it goes.
     bool requestWith(const SignalSpec& spec, const std::string& key, const std::string& choice);
-    /// Engine thread: what speaks against the readings of the group's signals.
-    /// Signals of the group, by their places, that are looked at with this block: a few at a time, so that what waits
-    /// for the engine's thread waits for a few of them only.
-    struct Looks {
-        std::size_t from = 0, to = 0;
-        [[nodiscard]] bool has(std::size_t i) const { return i >= from && i < to; }
-    };
-    Looks nextLooks(Group& group, const Block& block) const;
-    void lookForEvidence(Group& group, const Block& block, Looks looks);
+    /// Engine thread. Signals of the group, by their places, that are looked at with this block.
+    EvidenceRound::Portion toLookAt(Group& group, const Block& block) const;
+    /// What speaks against the readings of those.
+    void lookForEvidence(Group& group, const Block& block, EvidenceRound::Portion portion);
     void lookAt(Group& group, Bound& bound, const Block& block);
     /// Samples a second; of what has no clock as it has been of late.
     static double rateOf(const Group& group);

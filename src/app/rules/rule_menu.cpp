@@ -43,6 +43,8 @@ QString conditionTitle(ConditionKind kind) {
             return tr("is off");
         case changes:
             return tr("changes (a moment)");
+        case becomes:
+            return tr("changes to (a moment)");
         case stale:
             return tr("nothing comes of it");
         case bad:
@@ -143,8 +145,8 @@ void addNumber(QMenu& menu, const QString& label, double v, double least, const 
 
 std::vector<ConditionKind> kindsFor(const SignalSpec* s) {
     using enum ConditionKind;
-    if (s && s->isState()) return {on, off, changes, stale, bad, suspect};
-    return {above, below, inside, outside, rises, falls, faster, changes, stale, bad, suspect};
+    if (s && s->isState()) return {on, off, changes, becomes, stale, bad, suspect};
+    return {above, below, inside, outside, rises, falls, faster, changes, becomes, stale, bad, suspect};
 }
 
 /// The same condition as another kind: what both have is kept.
@@ -153,7 +155,7 @@ Condition asKind(const Bench& bench, Condition c, ConditionKind kind) {
     const SignalSpec* s = isOfSignal(c.kind) ? bench.signal(c.of) : nullptr;
     Condition fresh = s ? firstCondition(bench, s->id) : firstCondition(bench, {});
     const bool numbers = isOfSignal(kind) && kind != on && kind != off && kind != bad && kind != suspect &&
-                         kind != stale && kind != changes;
+                         kind != stale && kind != changes && !(kind == becomes && s && s->isState());
     Condition out;
     out.kind = kind;
     out.forSeconds = isMomentary(kind) ? 0 : c.forSeconds;
@@ -162,11 +164,11 @@ Condition asKind(const Bench& bench, Condition c, ConditionKind kind) {
     if (numbers) {
         out.level = had ? c.level : fresh.level;
         out.upper = c.upper > out.level ? c.upper : out.level + std::max(1.0, std::fabs(out.level) * 0.5);
-        out.hysteresis = had && kind != faster ? c.hysteresis : 0;
+        out.hysteresis = had && kind != faster && kind != becomes ? c.hysteresis : 0;
         out.unit = had ? c.unit : fresh.unit;
         if (canMeasure(kind) && had) out.measure = c.measure, out.overSeconds = c.overSeconds;
     }
-    if (kind == stale || kind == every) out.level = 1;
+    if (kind == stale || kind == every || (kind == becomes && !numbers)) out.level = 1;
     if (kind == timeOfDay) out.level = 8 * 3600;
     if (kind == deviceAway && !bench.devices.empty()) out.of = bench.devices.front()->id;
     if (kind == rule && !bench.rules.empty()) out.of = bench.rules.front()->id;
@@ -327,6 +329,10 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
                 if (kind != ConditionKind::rule || bench.rules.size() > 1)
                     choice(menu, conditionTitle(kind), kind == c.kind,
                            [=, &bench] { changeCondition([&](Condition& now) { now = asKind(bench, now, kind); }); });
+        } else if (at.field == "level" && c.kind == becomes && s && s->isState()) {
+            for (const double state : {1.0, 0.0})
+                choice(menu, stateWord(*s, state), c.level == state,
+                       [=] { changeCondition([&](Condition& now) { now.level = state; }); });
         } else if (at.field == "level" && c.kind == timeOfDay) {
             addField(menu, tr("Time of day"),
                      QStringLiteral("%1:%2")
@@ -351,7 +357,8 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
             for (const Number& n :
                  {Number{"level", &Condition::level, time ? tr("Seconds") : tr("Level") + inUnit, time ? 0.001 : any_},
                   Number{"upper", &Condition::upper, tr("Up to") + inUnit, any_},
-                  Number{"hysteresis", &Condition::hysteresis, tr("To go back by") + inUnit, 0},
+                  Number{"hysteresis", &Condition::hysteresis,
+                         (c.kind == becomes ? tr("Within ±") : tr("To go back by")) + inUnit, 0},
                   Number{"over", &Condition::overSeconds, tr("Over so many seconds"), 0.001},
                   Number{"for", &Condition::forSeconds, tr("For so many seconds"), 0}})
                 if (at.field == n.field)
@@ -368,6 +375,10 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
             addMeasures(*menu.addMenu(tr("a measure of it")), {});
         if (isOfSignal(c.kind) && c.kind <= falls && c.hysteresis == 0)
             menu.addAction(tr("… with a way to go back"), &menu, [=] {
+                changeCondition([](Condition& now) { now.hysteresis = std::max(0.01, std::fabs(now.level) * 0.02); });
+            });
+        if (c.kind == becomes && s && !s->isState() && c.hysteresis == 0)
+            menu.addAction(tr("… give or take"), &menu, [=] {
                 changeCondition([](Condition& now) { now.hysteresis = std::max(0.01, std::fabs(now.level) * 0.02); });
             });
         for (const ConditionKind kind : {all, any})

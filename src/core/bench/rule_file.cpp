@@ -34,6 +34,7 @@ ConditionNeeds needsOf(ConditionKind kind) {
         case below:
         case rises:
         case falls:
+        case becomes:
             return {.of = "signal", .level = true, .hysteresis = true};
         case inside:
         case outside:
@@ -235,8 +236,9 @@ void checkCondition(const Bench& bench, const Condition& c, const std::string& w
         const SignalSpec* s = bench.signal(c.of);
         const bool state = s && s->isState();
         const bool wantsState = c.kind == ConditionKind::on || c.kind == ConditionKind::off;
-        const bool either = c.kind == ConditionKind::changes || c.kind == ConditionKind::stale ||
-                            c.kind == ConditionKind::bad || c.kind == ConditionKind::suspect;
+        const bool either = c.kind == ConditionKind::changes || c.kind == ConditionKind::becomes ||
+                            c.kind == ConditionKind::stale || c.kind == ConditionKind::bad ||
+                            c.kind == ConditionKind::suspect;
         const std::string unit = s ? unitOfCondition(*s, c) : std::string();
         const MeasureKind* measure = measureKind(c.measure);
         if (!s)
@@ -247,6 +249,9 @@ void checkCondition(const Bench& bench, const Condition& c, const std::string& w
             complain("unit", measure ? text("{0} of {1} is in {2}, which is no unit of the same kind.",
                                             measure->title.english(), s->name, unit)
                                      : text("{0} reads in {1}, which is no unit of the same kind.", s->name, unit));
+        else if (c.kind == ConditionKind::becomes && state &&
+                 (c.level != std::round(c.level) || c.level < 0 || c.level > 1))
+            complain("level", text("{0} is on or off: 1 or 0 is expected here.", s->name));
         else if (!either && wantsState != state)
             complain("is", state ? text("{0} is on or off: \"{1}\" is of numbers.", s->name, conditionName(c.kind))
                                  : text("{0} reads numbers: it is neither on nor off.", s->name));

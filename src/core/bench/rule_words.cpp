@@ -65,6 +65,8 @@ const char* betweenNameAndLevel(ConditionKind kind) {
             return "changes faster than";
         case changes:
             return "changes";
+        case becomes:
+            return "changes to";
         case bad:
             return "is of bad quality";
         case suspect:
@@ -116,6 +118,17 @@ void sayCondition(Said& said, const Bench& bench, const Condition& c, const std:
             said.at(place_("kind"), own.empty() ? (c.kind == on ? "on" : "off") : own);
             break;
         }
+        case becomes:
+            subject();
+            said.at(place_("kind"), betweenNameAndLevel(c.kind)) << " ";
+            if (s && s->isState()) {
+                const std::string& own = c.level > 0.5 ? s->onWord : s->offWord;
+                said.at(place_("level"), !own.empty() ? own : c.level > 0.5 ? "on" : "off");
+            } else {
+                said.at(place_("level"), number(c.level));
+                if (c.hysteresis > 0) (said << " ± ").at(place_("hysteresis"), number(c.hysteresis));
+            }
+            break;
         case changes:
         case bad:
         case suspect:
@@ -172,7 +185,7 @@ void sayCondition(Said& said, const Bench& bench, const Condition& c, const std:
             said << ")";
             break;
     }
-    if (c.hysteresis > 0 && c.kind != changes)
+    if (c.hysteresis > 0 && c.kind != changes && c.kind != becomes)
         (said << " (by ").at(place_("hysteresis"), number(c.hysteresis)) << " to go back)";
     if (c.forSeconds > 0) (said << " for ").at(place_("for"), shortNumber(c.forSeconds) + " s");
 }

@@ -17,6 +17,7 @@ constexpr std::array conditionNames{std::pair{ConditionKind::above, "above"},
                                     std::pair{ConditionKind::on, "on"},
                                     std::pair{ConditionKind::off, "off"},
                                     std::pair{ConditionKind::changes, "changes"},
+                                    std::pair{ConditionKind::becomes, "changes-to"},
                                     std::pair{ConditionKind::stale, "stale"},
                                     std::pair{ConditionKind::bad, "bad"},
                                     std::pair{ConditionKind::suspect, "suspect"},
@@ -75,7 +76,8 @@ std::optional<ActionKind> actionNamed(const std::string& name) {
 
 bool isMomentary(ConditionKind kind) {
     using enum ConditionKind;
-    return kind == rises || kind == falls || kind == changes || kind == timeOfDay || kind == every || kind == mark;
+    return kind == rises || kind == falls || kind == changes || kind == becomes || kind == timeOfDay || kind == every ||
+           kind == mark;
 }
 bool isOfSignal(ConditionKind kind) {
     return kind <= ConditionKind::suspect;

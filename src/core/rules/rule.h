@@ -18,6 +18,7 @@ enum class ConditionKind {
     on,          ///< of a state
     off,         ///< of a state
     changes,     ///< momentary: by more than `hysteresis`, or a state to the other one
+    becomes,     ///< momentary: to `level` (within `hysteresis`), or to that state, having been another
     stale,       ///< nothing came for more than `level` seconds
     bad,         ///< the reading is of a quality worse than suspect
     suspect,     ///< of the quality suspect, or worse

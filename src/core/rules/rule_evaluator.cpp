@@ -203,6 +203,17 @@ void RuleEvaluator::scan(std::size_t n, std::span<const double> values, const Ti
                 become(Truth::no, i, moved);
             });
             break;
+        case ConditionKind::becomes: {
+            // Numbers that were worked out seldom meet another to the last bit.
+            const double within = std::max(h, 1e-9 * std::fabs(c.level));
+            each([&](double v, std::size_t i) {
+                const bool is_ = std::fabs(v - c.level) <= within;
+                const bool moved = is_ && node.armed;
+                node.armed = !is_;
+                become(Truth::no, i, moved);
+            });
+            break;
+        }
         case ConditionKind::stale:
             become(Truth::no, 0);
             changes_.push_back({timeOf(values.size() - 1), n, Truth::no, false});  // heard of then

@@ -53,6 +53,23 @@ TEST(RuleFile, IsOneSentence) {
         "then raise the alarm \"it was too much\" of priority 1.");
 }
 
+TEST(RuleFile, ChangesToAStateOrANumber) {
+    const auto ruleOf = [](const std::string& when) {
+        return R"({"id": "r", "name": "R", "when": )" + when + R"(, "then": [{"do": "mark", "words": "x"}]})";
+    };
+    const auto said = [&](const std::string& when) {
+        const auto rule = ruleFromText(pump(), ruleOf(when));
+        return rule ? ruleSentence(pump(), rule.value()) : rule.error().english();
+    };
+    EXPECT_EQ(said(R"({"is": "changes-to", "signal": "guard-door", "level": 1})"),
+              "When Guard door changes to open, mark \"x\".");
+    EXPECT_EQ(said(R"({"is": "changes-to", "signal": "outlet-pressure", "level": 3, "hysteresis": 0.1})"),
+              "When Outlet pressure changes to 3 bar ± 0.1 bar, mark \"x\".");
+    EXPECT_NE(said(R"({"is": "changes-to", "signal": "guard-door", "level": 2})").find("on or off"), std::string::npos);
+    EXPECT_NE(said(R"({"is": "changes-to", "signal": "guard-door", "level": 1, "for-s": 1})").find("over at once"),
+              std::string::npos);
+}
+
 TEST(RuleFile, AWrongOneIsRefusedWithThePlace) {
     EXPECT_EQ(problemOf(tooMuch), "");
     EXPECT_NE(problemOf(changed("\"above\"", "\"over\"")).find("/when/parts/0/is"), std::string::npos);

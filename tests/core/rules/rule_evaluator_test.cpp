@@ -120,6 +120,17 @@ TEST(Rules, GroupsAreDecidedByWhatIsKnown) {
     EXPECT_TRUE(f.evaluator.state(1).holds);
 }
 
+TEST(Rules, ChangesToIsTheMomentAtWhichItGetsThere) {
+    Fed f({ruleOf(of(ConditionKind::becomes, 3, 0.25))});
+    f.feed(0, {3, 3, 2, 3.2, 3, 4, 2.9});
+    EXPECT_EQ(f.told(), "+30 +60") << "it was there at first, and then stayed";
+    f.feed(1, {2, 3}, "x", {{0, 1, Quality::openSensor}});
+    EXPECT_EQ(f.told(), "") << "what it was before is not known";
+    Fed state({ruleOf(of(ConditionKind::becomes, 0))});
+    state.feed(0, {0, 1, 1, 0, 0, 1, 0});
+    EXPECT_EQ(state.told(), "+30 +60");
+}
+
 TEST(Rules, TimeMarksDevicesAndOtherRules) {
     Condition again{.kind = ConditionKind::every, .level = 2};
     Condition marked{.kind = ConditionKind::mark, .of = "go"};
