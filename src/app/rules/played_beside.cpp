@@ -4,6 +4,7 @@
 #include <QUndoStack>
 #include <algorithm>
 
+#include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/bench/control_file.h"
 
