@@ -3,6 +3,7 @@
 #include <QScrollArea>
 #include <QUndoStack>
 #include <algorithm>
+#include <set>
 
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -142,19 +143,24 @@ void PlayedBeside::refresh(const std::vector<ControlReport>& reports, Instant no
 void PlayedBeside::beginTogether() {
     if (session_.isRun()) return;
     // What is put in force begins; those that are at it already are taken out of force before.
-    const auto all = [&](bool inForce) {
-        Bench next = session_.bench();
-        for (const auto& c : session_.bench().controls) {
-            if (!patternLook(session_.bench(), *c)) continue;
-            ControlSpec changed = *c;
-            changed.enabled = inForce;
-            next = withControl(std::move(next), std::move(changed));
-        }
-        return next;
-    };
+    // An output has one control in force: that of this page, then the first in the list.
+    const Bench& bench = session_.bench();
+    std::vector<const ControlSpec*> playing = othersThan(bench, control_);
+    if (const ControlSpec* own = bench.control(control_)) playing.insert(playing.begin(), own);
+    std::set<std::string> taken;
+    for (const auto& c : bench.controls)
+        if (c->enabled && !patternLook(bench, *c)) taken.insert(c->output);
+    Bench resting = bench, begun = bench;
+    for (const ControlSpec* c : playing) {
+        ControlSpec changed = *c;
+        changed.enabled = false;
+        resting = withControl(std::move(resting), changed);
+        changed.enabled = taken.insert(c->output).second;
+        begun = withControl(std::move(begun), std::move(changed));
+    }
     session_.undoStack().beginMacro(tr("Begin all together"));
-    session_.edit(tr("Rest what plays"), all(false));
-    session_.edit(tr("Begin all together"), all(true));
+    session_.edit(tr("Rest what plays"), resting);
+    session_.edit(tr("Begin all together"), begun);
     session_.undoStack().endMacro();
 }
 

@@ -102,11 +102,17 @@ TEST_F(PatternPage, SeveralOutputsStandBelowEachOtherAndBeginTogether) {
     };
     ASSERT_TRUE(waitFor([&] { return turn("q").has_value(); }));
     const Instant before = *turn("q");
+    ControlSpec again = *session().bench().control("q");
+    again.id = again.name = "r";
+    again.enabled = false;
+    session().edit("test", withControl(session().bench(), again));
     const int steps = session().undoStack().count();
     beside->beginTogether();
     EXPECT_EQ(session().undoStack().count(), steps + 1) << "one step to undo";
     ASSERT_TRUE(waitFor([&] { return turn("p") && turn("p") == turn("q"); }));
     EXPECT_GT(*turn("q"), before);
+    EXPECT_FALSE(session().bench().control("r")->enabled) << "an output has one control in force";
+    EXPECT_TRUE(readBench(writeBench(session().bench())).bench) << "and the bench can be opened again";
     session().undoStack().undo();
     EXPECT_FALSE(session().bench().control("p")->enabled);
 }
