@@ -71,12 +71,8 @@ void SeenReadings::look(const SignalSpec& signal, const Source& source, double r
     if (!std::isnan(reading)) seen.needs = std::max(seen.needs, decimalsNeeded(reading));
     if (signal.isState() || (seen.settled && seen.revision == source.revision())) return;
     const Span all = source.extent();
-    const Duration length = all.to - all.from + nanoseconds(1);
-    if (length.ns <= 0) return;
-    std::vector<Column> columns;
-    source.columns(signal.id, {all.from, length, 1}, columns);
-    if (columns.empty() || columns.front().summary.count == 0) return;
-    const Summary& s = columns.front().summary;
+    const StretchSummary s = source.summaryOver(signal.id, {all.from, all.to + nanoseconds(1)});
+    if (s.count == 0) return;
     seen.needs = std::max({seen.needs, decimalsNeeded(s.min), decimalsNeeded(s.max)});
     if (!seen.scale || s.min < seen.scale->low || s.max > seen.scale->high) seen.scale = niceScale(s.min, s.max);
     if (!seen.since) seen.since = s.count > 1 ? all.from : all.to;

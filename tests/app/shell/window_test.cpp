@@ -264,13 +264,13 @@ TEST_F(Window, FitAndLearnSetTheScaleOnceAndItStays) {
     session().engine()->setOutput("drive", 10);
     const Instant since = session().end();
     ASSERT_TRUE(waitFor([&] { return session().end() > since + milliseconds(1500); }));
-    std::vector<Column> seen;  // before it ends: later there may be more of that time
-    session().source().columns("outlet-pressure", {since, milliseconds(1400), 1}, seen);
+    // before it ends: later there may be more of that time
+    const StretchSummary seen = session().source().summaryOver("outlet-pressure", {since, since + milliseconds(1400)});
     press("learn");
     const Scale learned = spec("outlet").scales.at("bar");
     EXPECT_NE(learned, fitted);
-    EXPECT_LE(learned.low, seen[0].summary.min);
-    EXPECT_GE(learned.high, seen[0].summary.max);
+    EXPECT_LE(learned.low, seen.min);
+    EXPECT_GE(learned.high, seen.max);
     press("undo");
     EXPECT_EQ(spec("outlet").scales.at("bar"), fitted);
 }

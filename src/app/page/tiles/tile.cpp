@@ -200,9 +200,7 @@ bool Tile::readExtremes(Instant t) {
         return before != extremes_;
     }
     const Duration window = session_.cursor().window();
-    std::vector<Column> columns;
-    session_.source().columns(first()->id, {t - window, window + nanoseconds(1), 1}, columns);
-    const Summary& s = columns.front().summary;
+    const StretchSummary s = session_.source().summaryOver(first()->id, {t - window, t + nanoseconds(1)});
     const auto before = std::exchange(extremes_, s.count > 0 ? std::optional(Scale{s.min, s.max}) : std::nullopt);
     return before != extremes_;
 }
@@ -272,14 +270,9 @@ void Tile::connectEnds(ScaleEnd* low, ScaleEnd* high) {
 }
 
 void Tile::setScaleFrom(Span span, const QString& effect) {
-    std::map<std::string, Summary> byUnit;
-    for (const Shown& s : shown_) {
-        std::vector<Column> columns;
-        const Duration width = span.to - span.from + nanoseconds(1);
-        if (width.ns <= 0) continue;
-        session_.source().columns(s.spec->id, {span.from, width, 1}, columns);
-        byUnit[s.spec->unit()].add(columns.front().summary);
-    }
+    std::map<std::string, StretchSummary> byUnit;
+    for (const Shown& s : shown_)
+        byUnit[s.spec->unit()].add(session_.source().summaryOver(s.spec->id, {span.from, span.to + nanoseconds(1)}));
     std::map<std::string, Scale> scales;
     for (const auto& [unit, summary] : byUnit)
         if (summary.count) scales[unit] = niceScale(summary.min, summary.max);

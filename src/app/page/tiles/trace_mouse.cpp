@@ -40,10 +40,8 @@ Instant TraceTile::endAt(double x, bool settles) const {
     for (const Shown& s : shown_) {
         SettlingSignal signal{s.spec.get(), {}};
         // through zero, and through the middle of what is shown of it
-        std::vector<Column> columns;
-        const Duration window = timeShown();
-        session_.source().columns(s.spec->id, {drawnTo_ - window, window + nanoseconds(1), 1}, columns);
-        const Summary& seen = columns.front().summary;
+        const StretchSummary seen =
+            session_.source().summaryOver(s.spec->id, {drawnTo_ - timeShown(), drawnTo_ + nanoseconds(1)});
         if (seen.count > 0) {
             signal.levels.push_back((seen.min + seen.max) / 2);
             if (seen.min < 0 && seen.max > 0) signal.levels.push_back(0);
