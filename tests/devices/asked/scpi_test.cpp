@@ -146,11 +146,17 @@ json withLists(json more = json::object()) {
     return more;
 }
 
+TEST_F(Scpi, AnInstrumentThatIsNotReachedPlaysNoList) {
+    const auto device =
+        deviceKind("scpi")->make({"device", Pace::realTime, {}, nullptr, false, nullptr},
+                                 jsonText(settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, withLists())), {});
+    EXPECT_FALSE(device->playByItself("level", {{1, 0.1}, {2, 0.1}}));
+}
+
 TEST_F(Scpi, AListIsPlayedByTheInstrumentUntilItIsToldAValue) {
     MeterListener listener(settingsFor(host->address(), {{"supply", "MEAS:VOLT?"}}, withLists()));
     Device& device = listener.device();
     device.setSafeValues({{"level", 0.5}});
-    EXPECT_FALSE(device.playByItself("level", {{1, 0.1}, {2, 0.1}})) << "nothing is known of it yet";
     ASSERT_TRUE(listener.reaches(LinkState::live));
     EXPECT_FALSE(device.playByItself("other", {{1, 0.1}, {2, 0.1}}));
     listener.wire->open();
