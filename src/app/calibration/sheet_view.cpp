@@ -13,6 +13,7 @@
 
 #include "app/calibration/sheet_paper.h"
 #include "app/widgets/fields.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/chain/chain.h"
@@ -107,10 +108,7 @@ SheetView::SheetView(Session& session, QWidget* parent) : QWidget(parent), sessi
     both->setContentsMargins(0, 0, 0, 0);
     both->setSpacing(0);
     auto* scroll = new QScrollArea(this);
-    scroll->setObjectName("panel");
-    scroll->setFrameShape(QFrame::NoFrame);
-    scroll->setWidgetResizable(true);
-    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scrollUpAndDown(*scroll, "panel");
     scroll->setFixedWidth(416);
     auto* content = new QWidget;
     content->setObjectName("panel");
@@ -302,7 +300,7 @@ void SheetView::makeCapture(QVBoxLayout* column) {
         withReference(in->offset);
     });
     menu->addAction(tr("Shunt: a resistor stands beside an arm of the bridge…"), this, [this] { shunt(); });
-    quick->setMenu(menu);
+    opensMenu(*quick, menu);
     buttons->addWidget(captureButton_);
     buttons->addWidget(quick);
     buttons->addStretch();

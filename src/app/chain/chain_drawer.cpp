@@ -45,11 +45,8 @@ std::string setupShape(const Bench& bench, const SignalSpec& s) {
 }  // namespace
 
 ChainDrawer::ChainDrawer(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Chain"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     connect(&session_, &Session::benchChanged, this, [this] {
         if (!signal_.isEmpty() && !spec()) Q_EMIT closeAsked();
         if (isVisible()) rebuild();

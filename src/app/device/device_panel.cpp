@@ -21,11 +21,8 @@ namespace cruscotto {
 using Json = nlohmann::ordered_json;
 
 DevicePanel::DevicePanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Device"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     connect(&session_, &Session::benchChanged, this, [this] {
         if (!isVisible()) return;
         if (!session_.bench().device(device_.toStdString()))

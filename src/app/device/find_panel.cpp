@@ -37,11 +37,8 @@ bool samePort(const std::string& a, const std::string& b) {
 }  // namespace
 
 FindPanel::FindPanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Add a device"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     auto* content = new QWidget(viewport());
     content->setObjectName("panel");
     column_ = new QVBoxLayout(content);

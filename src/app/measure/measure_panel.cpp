@@ -9,6 +9,7 @@
 #include <cmath>
 
 #include "app/document/computed_edits.h"
+#include "app/widgets/fields.h"
 #include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -41,11 +42,8 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
       expectedOf_(new QLabel),
       expected_(new Field(tr("Expected"))),
       within_(new Field(tr("May be off by"))) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Measures of the stretch"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     auto* content = new QWidget;
     content->setObjectName("panel");
     auto* column = new QVBoxLayout(content);
@@ -120,7 +118,7 @@ MeasurePanel::MeasurePanel(Session& session, QWidget* parent)
     play_->setToolTip(tr("An output does what the signal did in the stretch, with the same timing"));
     auto* outputs = new QMenu(play_);
     connect(outputs, &QMenu::aboutToShow, this, [this, outputs] { fillPlayMenu(*outputs); });
-    play_->setMenu(outputs);
+    opensMenu(*play_, outputs);
     connect(cancel_, &QPushButton::clicked, this, [this] { session_.measuring().cancel(); });
     connect(from_, &Field::taken, this, [this](const QString& text) { takeEnd(from_, true, text); });
     connect(to_, &Field::taken, this, [this](const QString& text) { takeEnd(to_, false, text); });

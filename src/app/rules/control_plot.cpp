@@ -28,9 +28,12 @@ void ControlPlot::read(Lane& lane, const SignalSpec& s, Instant from, Duration w
     session_.source().columns(
         s.id, {from, width, static_cast<std::size_t>(static_cast<double>(window_.ns) / static_cast<double>(width.ns))},
         lane.columns);
+    if (const Reading held = session_.source().at(s.id, from); lane.steps && held.quality != Quality::gap)
+        lane.before = held.value;
     double low = std::numeric_limits<double>::infinity(), high = -low;
     for (const Column& c : lane.columns)
         if (c.summary.count) low = std::min(low, c.summary.min), high = std::max(high, c.summary.max);
+    if (lane.before) low = std::min(low, *lane.before), high = std::max(high, *lane.before);
     if (s.output) low = isDigital(s.kind) ? 0 : s.output->low, high = isDigital(s.kind) ? 1 : s.output->high;
     if (low > high) low = 0, high = 1;
     lane.low = low;
@@ -127,7 +130,8 @@ void ControlPlot::paintEvent(QPaintEvent*) {
             if (line.size() > 1) p.drawPolyline(line);
             line.clear();
         };
-        std::optional<double> before;
+        std::optional<double> before = lane.before;
+        if (before) line << QPointF(box.left(), yOf(*before));
         for (std::size_t c = 0; c < lane.columns.size(); ++c) {
             const Column& column = lane.columns[c];
             if (column.broken()) flush(), before.reset();

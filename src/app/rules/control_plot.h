@@ -2,6 +2,7 @@
 
 #include <QWidget>
 #include <deque>
+#include <optional>
 #include <vector>
 
 #include "app/document/session.h"
@@ -26,6 +27,7 @@ private:
         QString name, unit;
         QColor colour;
         std::vector<Column> columns;
+        std::optional<double> before;  ///< what was held already when the columns begin
         double low = 0, high = 1;
         bool steps = false, state = false;
         QString onWord, offWord;

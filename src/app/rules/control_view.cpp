@@ -227,7 +227,7 @@ void ControlView::fillForm(const ControlSpec& c) {
     const QString unit = !c.unit.empty() ? shown(unitText(c.unit)) : read ? shown(unitText(read->unit())) : QString();
     if (c.kind == ControlKind::twoPoint || c.kind == ControlKind::pid) {
         number(unit.isEmpty() ? tr("Setpoint") : tr("Setpoint, in %1").arg(unit), &ControlSpec::setpoint);
-        if (targets.size() > 1) choice(tr("said by"), targets, &ControlSpec::setpointFrom);
+        if (targets.size() > 1) choice(tr("Setpoint said by"), targets, &ControlSpec::setpointFrom);
         flag(tr("More of the output brings it down"), &ControlSpec::reverse);
         points(tr("Profile: seconds and setpoint, a line each"), [](ControlSpec& s) -> Pattern& { return s.profile; });
     }

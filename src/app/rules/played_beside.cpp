@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/bench/control_file.h"
@@ -62,10 +63,7 @@ PlayedBeside::PlayedBeside(Session& session, const PatternStrip* strip, QWidget*
     column->addLayout(head);
     // However many there are, the page does not grow.
     auto* scroll = new QScrollArea;
-    scroll->setObjectName("pageScroll");
-    scroll->setWidgetResizable(true);
-    scroll->setFrameShape(QFrame::NoFrame);
-    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scrollUpAndDown(*scroll, "page");
     auto* content = new QWidget;
     content->setObjectName("page");
     auto* inner = new QVBoxLayout(content);

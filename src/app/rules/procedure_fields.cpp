@@ -268,7 +268,7 @@ void ProcedureView::showFields() {
                                                 {StepKind::command, tr("Tell a device a setting")},
                                                 {StepKind::repeat, tr("Repeat for each value of a list")}};
     for (const auto& [kind, label] : all) kinds->addAction(label, this, [this, kind = kind] { addStep(kind); });
-    add->setMenu(kinds);
+    opensMenu(*add, kinds);
     row->addWidget(add, 1);
     for (const auto& [label, name, act] :
          {std::tuple{QStringLiteral("↑"), tr("Up (Alt+↑)"), std::function<void()>([this] { moveStep(-1); })},

@@ -44,11 +44,8 @@ BesidePanel::BesidePanel(Session& session, QWidget* parent)
       allowance_(new Field(tr("And so much more"))),
       verdicts_(new QLabel),
       copy_(quietButton(tr("Copy"), tr("As a table, for a spreadsheet"))) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Runs side by side"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     auto* content = new QWidget;
     content->setObjectName("panel");
     auto* column = new QVBoxLayout(content);

@@ -14,6 +14,7 @@
 #include "app/run/preflight_dialog.h"
 #include "app/shell/main_window.h"
 #include "app/widgets/ask_file.h"
+#include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/bench/explanation.h"
@@ -183,10 +184,7 @@ void MainWindow::openBeside(QDialog* form, const std::function<void()>& taken) {
     }
     form->setWindowFlags(Qt::Widget);
     form_ = new QScrollArea(side_);
-    form_->setObjectName("pageScroll");
-    form_->setWidgetResizable(true);
-    form_->setFrameShape(QFrame::NoFrame);
-    form_->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scrollUpAndDown(*form_, "page");
     form_->setWidget(form);
     side_->addWidget(form_);
     connect(form, &QDialog::finished, this, [this, taken](int how) {
@@ -243,6 +241,10 @@ RulesView& MainWindow::openRules() {
         centre_->addWidget(rules_);
         connect(rules_, &RulesView::closeAsked, this, &MainWindow::closeSheet);
         connect(&rules_->alarmList(), &AlarmList::silenceAsked, this, &MainWindow::silenceAlarms);
+        connect(&rules_->alarmList(), &AlarmList::momentAsked, this, [this](Instant at) {
+            session_.cursor().goTo(at);
+            closeSheet();
+        });
         connect(rules_, &RulesView::said, this, [this](const QString& sentence) { notice(sentence); });
         connect(rules_, &RulesView::controlAsked, this, [this](const QString& id) { openControl(id.toStdString()); });
     }

@@ -45,11 +45,8 @@ QString limitText(const std::optional<double>& v) {
 }  // namespace
 
 SeveralPanel::SeveralPanel(Session& session, QWidget* parent) : QScrollArea(parent), session_(session) {
-    setObjectName("panel");
+    scrollUpAndDown(*this, "panel");
     setAccessibleName(tr("Several signals"));
-    setWidgetResizable(true);
-    setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
-    setFrameShape(QFrame::NoFrame);
     connect(&session_, &Session::benchChanged, this, [this] {
         if (isVisible()) rebuild();
     });

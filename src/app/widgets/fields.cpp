@@ -1,6 +1,7 @@
 #include "app/widgets/fields.h"
 
 #include <QKeyEvent>
+#include <QMenu>
 #include <QStyle>
 #include <QWheelEvent>
 #include <algorithm>
@@ -93,6 +94,12 @@ QComboBox* combo(const QString& name, QWidget* parent) {
     box->setSizeAdjustPolicy(QComboBox::AdjustToMinimumContentsLengthWithIcon);
     box->setMinimumContentsLength(6);
     return box;
+}
+
+void opensMenu(QPushButton& button, QMenu* menu) {
+    if (button.accessibleName().isEmpty()) button.setAccessibleName(button.text());
+    button.setText(button.text() + QStringLiteral("  ▾"));
+    button.setMenu(menu);
 }
 
 QWidget* labelled(const QString& label, QWidget* field, QWidget* parent) {

@@ -4,6 +4,7 @@
 #include <QLabel>
 #include <QLineEdit>
 #include <QPlainTextEdit>
+#include <QPushButton>
 #include <QString>
 #include <QVBoxLayout>
 #include <functional>
@@ -64,6 +65,8 @@ private:
 
 /// A choice with a name for those who do not see it.
 QComboBox* combo(const QString& name, QWidget* parent);
+/// The button opens the menu, which its text shows.
+void opensMenu(QPushButton& button, QMenu* menu);
 /// A label above its field; two of them fit side by side.
 QWidget* labelled(const QString& label, QWidget* field, QWidget* parent);
 /// Puts a field into a card's fields: beside the one before it if that stands alone.

@@ -116,11 +116,15 @@ void showForm(QScrollArea& in, QWidget* form) {
     if (old) old->deleteLater();
 }
 
-void makeFormArea(QScrollArea& area, int width) {
-    area.setObjectName("pageScroll");
+void scrollUpAndDown(QScrollArea& area, const char* ground) {
+    area.setObjectName(ground == std::string("page") ? "pageScroll" : ground);
     area.setWidgetResizable(true);
     area.setFrameShape(QFrame::NoFrame);
     area.setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+}
+
+void makeFormArea(QScrollArea& area, int width) {
+    scrollUpAndDown(area, "page");
     area.setFixedWidth(width);
 }
 

@@ -37,6 +37,8 @@ private:
 
 /// Shows the form in place of the one before, with the keyboard where it was.
 void showForm(QScrollArea& in, QWidget* form);
+/// An area that scrolls what it holds up and down only, on the ground of a "page" or a "panel".
+void scrollUpAndDown(QScrollArea& area, const char* ground);
 /// An area for forms of this width: it scrolls, up and down only.
 void makeFormArea(QScrollArea& area, int width);
 

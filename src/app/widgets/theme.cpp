@@ -56,7 +56,7 @@ QMenu::item { padding: 6px 28px 6px 16px; }
 QMenu::item:selected { background: %6; color: %3; }
 QMenu::item:disabled { color: %4; }
 QMenu::separator { height: 1px; background: %5; margin: 4px 12px; }
-QPushButton, QToolButton { background: transparent; border: 1px solid %5; border-radius: 4px; padding: 4px 12px; min-height: 18px; }
+QPushButton, QToolButton { background: transparent; border: 1px solid %5; border-radius: 4px; padding: 4px 12px; min-height: 18px; outline: none; }
 QPushButton:hover, QToolButton:hover { background: %6; }
 QPushButton:focus, QToolButton:focus, QLineEdit:focus, QComboBox:focus { border: 1px solid %7; }
 QPushButton:default { border: 1px solid %3; }
@@ -64,7 +64,7 @@ QPushButton:disabled, QToolButton:disabled { color: %4; }
 QFileDialog QToolButton { padding: 3px; min-height: 0; }
 QPushButton#quiet, QToolButton#quiet { border-color: transparent; padding: 4px 8px; }
 QPushButton#record[recording="true"] { background: %7; color: %1; border-color: %7; }
-QToolButton::menu-indicator { image: none; }
+QToolButton::menu-indicator, QPushButton::menu-indicator { image: none; }
 QLineEdit, QComboBox { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px 6px; min-height: 18px; selection-background-color: %7; selection-color: %1; }
 QPlainTextEdit, QTableWidget { background: %1; border: 1px solid %5; border-radius: 4px; padding: 3px; selection-background-color: %7; selection-color: %1; }
 QPlainTextEdit:focus, QTableWidget:focus { border: 1px solid %7; }

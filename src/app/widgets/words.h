@@ -86,6 +86,13 @@ inline QString shareText(const SignalSpec& s, double share) {
 /// The kind of data that a signal is dragged as.
 inline constexpr const char* signalMime = "application/x-cruscotto-signal";
 
+/// With its date, to a tenth of a second: "2026-01-15 08:31:07.4".
+inline QString wallDateText(const Source& source, Instant t) {
+    const WallAnchor anchor = source.anchor();
+    const qint64 ms = (anchor.unixNs + (t.ns - anchor.at.ns)) / 1'000'000;
+    constexpr int toTenths = 21;
+    return QDateTime::fromMSecsSinceEpoch(ms).toString("yyyy-MM-dd HH:mm:ss.zzz").left(toTenths);
+}
 /// "12:31:07" by the wall clock of the source's anchor.
 inline QString wallTimeText(const Source& source, Instant t, bool tenths = false) {
     const WallAnchor anchor = source.anchor();
