@@ -145,7 +145,9 @@ public:
     [[nodiscard]] std::vector<AlarmEvent> alarmJournal() const;
     [[nodiscard]] std::uint64_t alarmsJournaled() const;
     void acknowledgeAlarm(const std::string& rule, const std::string& person, const std::string& comment);
-    void shelveAlarm(const std::string& rule, Duration forTime);
+    /// 0: at once again.
+    void shelveAlarm(const std::string& rule, Duration forTime, const std::string& person = {},
+                     const std::string& comment = {});
 
     /// Begins a procedure, which checkProcedure() has nothing against. Outputs that it sets are let go of by hand, and
     /// safe when it ends, however it does. As fast as possible: measuring ends with it. Refuses while one is going on.

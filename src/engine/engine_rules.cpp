@@ -25,8 +25,8 @@ void Engine::State::arrangeRules() {
     for (const auto& rule : bench.rules) asRead.push_back(std::make_shared<const RuleSpec>(ruleAsRead(bench, *rule)));
     for (RuleSpec& rule : alarmRules(bench)) asRead.push_back(std::make_shared<const RuleSpec>(std::move(rule)));
     std::vector<std::string> suppresses;
-    for (std::size_t i = 0; i < bench.rules.size(); ++i)
-        if (const RuleSpec& rule = *asRead[i]; rule.suppress && rule.enabled) {
+    for (std::size_t i = 0, all = asRead.size(); i < all; ++i)
+        if (const RuleSpec rule = *asRead[i]; rule.suppress && rule.enabled) {
             RuleSpec made;
             made.id = "suppresses " + rule.id;
             made.when = *rule.suppress;
@@ -404,13 +404,8 @@ void Engine::State::noteAlarms() {
     if (events.empty()) return;
     rulesChanged = true;
     if (recorder)
-        for (const AlarmEvent& e : events) {
-            std::string words = fmt::format("{}: {}, priority {}", alarmEventName(e.what), e.words, e.priority);
-            if (e.what == AlarmEvent::What::acknowledged)
-                words +=
-                    ", by " + (e.person.empty() ? "somebody" : e.person) + (e.comment.empty() ? "" : ": " + e.comment);
-            recorder->note([at = e.at, words = std::move(words)](RunWriter& w) { w.addEvent(at, "alarm", words); });
-        }
+        for (const AlarmEvent& e : events)
+            recorder->note([at = e.at, words = alarmEventText(e)](RunWriter& w) { w.addEvent(at, "alarm", words); });
     const Lock lock(mutex);
     journaled += events.size();
     for (AlarmEvent& e : events) alarmJournal.push_back(std::move(e));
@@ -457,9 +452,11 @@ void Engine::acknowledgeAlarm(const std::string& rule, const std::string& person
     });
 }
 
-void Engine::shelveAlarm(const std::string& rule, Duration forTime) {
-    state_->post([this, rule, forTime] {
-        state_->alarms.shelve(rule, state_->now() + forTime, state_->now());
+void Engine::shelveAlarm(const std::string& rule, Duration forTime, const std::string& person,
+                         const std::string& comment) {
+    state_->post([this, rule, forTime, person, comment] {
+        const Instant at = state_->now();
+        state_->alarms.shelve(rule, at + forTime, person, comment, at);
         state_->rulesChanged = true;
     });
 }

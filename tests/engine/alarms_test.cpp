@@ -90,6 +90,15 @@ TEST_F(AlarmsAtWork, ConditionsSuppressByDesignAndPeopleShelve) {
     })) << "what suppressed it is gone";
 }
 
+TEST_F(AlarmsAtWork, TheAlarmOfALimitIsSuppressedToo) {
+    AtWork::begin(limited({2, 0, 0, 0, Condition{.kind = ConditionKind::below, .of = "drive", .level = 1}}));
+    ASSERT_TRUE(engine->setOutput("drive", 0));
+    read(6);
+    ASSERT_TRUE(stands(AlarmState::suppressed));
+    ASSERT_TRUE(engine->setOutput("drive", 5));
+    ASSERT_TRUE(stands(AlarmState::unacknowledged));
+}
+
 TEST_F(AlarmsAtWork, TwoHundredAtOnceAreAllThereAndOneOfThemCameFirst) {
     Bench bench = test::oneOutput();
     for (int i = 0; i < 200; ++i) {

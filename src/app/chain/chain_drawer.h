@@ -58,6 +58,7 @@ private:
     void addStage(QVBoxLayout* column, std::size_t i);
     void addLimits(QVBoxLayout* column);
     void addLimitAlarm(StageCard& card);
+    void addSuppression(StageCard& card);
     void addBudget(QVBoxLayout* column);
     void showUncertainty(Instant t);
     /// What speaks for and against the reading, each with its grounds, and what can be asked of it.

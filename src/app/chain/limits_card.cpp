@@ -5,6 +5,7 @@
 #include "app/widgets/fields.h"
 #include "app/widgets/words.h"
 #include "core/base/number_text.h"
+#include "core/bench/rule_words.h"
 
 namespace cruscotto {
 
@@ -98,6 +99,46 @@ void ChainDrawer::addLimitAlarm(StageCard& card) {
         });
         place(card.fields(), row);
     }
+    addSuppression(card);
+}
+
+void ChainDrawer::addSuppression(StageCard& card) {
+    auto* choice = new Choice(&card);
+    choice->setAccessibleName(tr("No alarm while"));
+    choice->setToolTip(
+        tr("Suppressed by design, as for a pump that is off. What takes more words is said by a rule, which stands "
+           "here."));
+    QWidget* row = labelled(tr("No alarm while"), choice, &card);
+    connect(choice, &QComboBox::activated, this, [this, choice](int i) {
+        SignalSpec next = *spec();
+        if (!next.alarm || i < 0) return;
+        next.alarm->suppress = choice->itemData(i).value<std::optional<Condition>>();
+        edit(tr("Change the alarm of limits"), std::move(next));
+    });
+    showers_.push_back([this, choice, row](const SignalSpec& s) {
+        row->setVisible(s.alarm.has_value());
+        if (!s.alarm) return;
+        const Bench& bench = session_.bench();
+        choice->clear();
+        const auto add = [&](const QString& words, const std::optional<Condition>& condition) {
+            choice->addItem(words, QVariant::fromValue(condition));
+            if (condition == s.alarm->suppress) choice->setCurrentIndex(choice->count() - 1);
+        };
+        add(tr("– (never suppressed)"), std::nullopt);
+        for (const auto& other : bench.signals)
+            if (other->isState() && other->id != s.id)
+                for (const ConditionKind kind : {ConditionKind::off, ConditionKind::on}) {
+                    const Condition condition{.kind = kind, .of = other->id};
+                    add(shown(conditionWords(bench, condition)), condition);
+                }
+        for (const auto& rule : bench.rules) {
+            const Condition condition{.kind = ConditionKind::rule, .of = rule->id};
+            add(shown(conditionWords(bench, condition)), condition);
+        }
+        if (s.alarm->suppress && !choice->currentData().value<std::optional<Condition>>())
+            add(shown(conditionWords(bench, *s.alarm->suppress)), s.alarm->suppress);
+    });
+    place(card.fields(), row);
 }
 
 }  // namespace cruscotto

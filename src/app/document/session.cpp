@@ -338,12 +338,15 @@ const Alarm* Session::alarmOn(const std::string& signal) const {
     return it == alarms_.end() ? nullptr : &*it;
 }
 
+std::vector<RunEvent> Session::runEvents() const {
+    return run_ && run_->state().opened ? run_->info()->events : std::vector<RunEvent>();
+}
+
 std::vector<Instant> Session::alarmTimes() const {
     std::vector<Instant> out;
-    if (run_ && run_->state().opened) {
-        for (const RunEvent& e : run_->info()->events)
-            if (e.kind == "alarm" && e.words.starts_with(alarmEventName(AlarmEvent::What::raised))) out.push_back(e.at);
-    } else if (engine_) {
+    for (const RunEvent& e : runEvents())
+        if (e.kind == "alarm" && e.words.starts_with(alarmEventName(AlarmEvent::What::raised))) out.push_back(e.at);
+    if (engine_) {
         for (const AlarmEvent& e : engine_->alarmJournal())
             if (e.what == AlarmEvent::What::raised) out.push_back(e.at);
     }

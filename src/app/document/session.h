@@ -114,6 +114,8 @@ public:
     /// Of the run that is open; as last changed.
     [[nodiscard]] RunNotes runNotes() const;
     [[nodiscard]] std::vector<RunMark> runMarks() const;
+    /// What happened during the run that is open; none for a bench.
+    [[nodiscard]] std::vector<RunEvent> runEvents() const;
     /// Begins to write these into the run that is open; noticed() or failed() follow.
     void describeRun(const RunNotes& notes, const std::vector<RunMark>& marks);
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "app/widgets/ask_file.h"
+#include "app/widgets/fields.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
 #include "core/base/new_file.h"
@@ -39,7 +40,8 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
       save_(new QPushButton(tr("Save as CSV…"))),
       rows_(new QVBoxLayout),
       journalBox_(new QWidget),
-      journal_(new QTableWidget(0, 5)) {
+      journal_(new QTableWidget(0, 5)),
+      more_(new QLabel) {
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 12);
     column->setSpacing(4);
@@ -82,17 +84,25 @@ AlarmList::AlarmList(Session& session, QWidget* parent)
     tools->addWidget(save_);
     box->addLayout(tools);
     journal_->setAccessibleName(tr("Journal of alarms"));
-    journal_->setHorizontalHeaderLabels({tr("Time"), tr("What"), tr("Alarm"), tr("Who"), tr("Comment")});
+    journal_->setHorizontalHeaderLabels({tr("Time"), tr("What"), tr("In words"), tr("Who"), tr("Comment")});
+    journal_->setToolTip(tr("A double click, or Return, goes to that moment"));
+    connect(journal_, &QTableWidget::itemActivated, this, [this](const QTableWidgetItem* item) {
+        Q_EMIT momentAsked(Instant{item->data(Qt::UserRole).toLongLong()});
+    });
     journal_->verticalHeader()->hide();
     journal_->setShowGrid(false);
     journal_->setEditTriggers(QAbstractItemView::NoEditTriggers);
     journal_->setSelectionBehavior(QAbstractItemView::SelectRows);
     journal_->horizontalHeader()->setSectionResizeMode(2, QHeaderView::Stretch);
     journal_->horizontalHeader()->setDefaultAlignment(Qt::AlignLeft | Qt::AlignVCenter);
-    journal_->setColumnWidth(0, 110);
+    constexpr int timeRoom = 170;
+    journal_->setColumnWidth(0, timeRoom);
     journal_->setColumnWidth(1, 110);
     journal_->setMinimumHeight(180);
     box->addWidget(journal_);
+    more_->setObjectName("muted");
+    more_->setWordWrap(true);
+    box->addWidget(more_);
     journalBox_->hide();
     column->addWidget(journalBox_);
     show({});
@@ -108,6 +118,12 @@ void AlarmList::acknowledge(const std::string& rule) {
                                             comment_->text().trimmed().toStdString());
 }
 
+void AlarmList::shelve(const std::string& rule, Duration forTime) {
+    if (session_.engine())
+        session_.engine()->shelveAlarm(rule, forTime, person_->text().trimmed().toStdString(),
+                                       comment_->text().trimmed().toStdString());
+}
+
 void AlarmList::acknowledgeAll() {
     for (const Alarm& a : shown_)
         if (waits(a)) acknowledge(a.rule);
@@ -117,7 +133,9 @@ void AlarmList::acknowledgeAll() {
 void AlarmList::addRow() {
     constexpr int wordsRoom = 300, stateRoom = 330;
     Row row{new QWidget,     new LiveWords(wordsRoom),           new LiveWords(stateRoom, Qt::AlignRight),
-            new QPushButton, new QPushButton(tr("Acknowledge")), new QPushButton};
+            new QPushButton, new QPushButton(tr("Acknowledge")), new QPushButton(tr("Shelve"))};
+    opensMenu(*row.shelve, nullptr);
+    row.shelveWords = row.shelve->text();
     auto* line = new QHBoxLayout(row.box);
     line->setContentsMargins(0, 2, 0, 2);
     line->addWidget(row.words, 1);
@@ -130,15 +148,18 @@ void AlarmList::addRow() {
         line->addWidget(button);
     }
     const std::size_t i = row_.size();
+    row.shelveFor = new QMenu(row.shelve);
+    const std::pair<QString, double> times[] = {
+        {tr("10 minutes"), 600}, {tr("an hour"), 3600}, {tr("8 hours"), 8 * 3600}, {tr("a day"), 24 * 3600}};
+    for (const auto& [words, howLong] : times)
+        row.shelveFor->addAction(words, this, [this, i, howLong = howLong] { shelve(row_[i].rule, seconds(howLong)); });
     connect(row.rest, &QPushButton::clicked, this, [this] {
         all_ = !all_;
         show(shown_);
     });
     connect(row.seen, &QPushButton::clicked, this, [this, i] { acknowledge(row_[i].rule); });
     connect(row.shelve, &QPushButton::clicked, this, [this, i] {
-        constexpr double tenMinutes = 600;
-        if (session_.engine())
-            session_.engine()->shelveAlarm(row_[i].rule, row_[i].shelved ? Duration{0} : seconds(tenMinutes));
+        if (row_[i].shelved) shelve(row_[i].rule, Duration{0});
     });
     rows_->addWidget(row.box);
     row_.push_back(row);
@@ -150,16 +171,19 @@ void AlarmList::fill(Row& row, const Alarm& a, int more) {
     row.words->setText(alarmText(a));
     row.words->setColour(a.returned ? theme().amber : theme().red);
     row.words->setBold(waits(a));
-    row.state->setText(wallTimeText(session_.source(), a.raised, false) + QStringLiteral("  ") +
-                       tr(alarmStateWord(a.state)) + (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
-                       (a.first ? tr(", came first") : QString()) +
-                       (a.person.empty() ? QString() : tr(", by %1").arg(shown(a.person))));
+    row.state->setText(
+        wallTimeText(session_.source(), a.raised, false) + QStringLiteral("  ") + tr(alarmStateWord(a.state)) +
+        (a.times > 1 ? tr(", %1 times").arg(a.times) : QString()) +
+        (a.shelvedUntil ? tr(" until %1").arg(wallTimeText(session_.source(), *a.shelvedUntil, false)) : QString()) +
+        (a.first ? tr(", came first") : QString()) +
+        (a.person.empty() ? QString() : tr(", by %1").arg(shown(a.person))));
     row.state->setColour(theme().muted);
     row.state->setToolTip(shown(a.comment));
     row.rest->setVisible(more > 0);
     row.rest->setText(all_ ? tr("Only the first") : tr("and %1 more").arg(more));
     row.seen->setVisible(waits(a));
-    row.shelve->setText(row.shelved ? tr("Unshelve") : tr("Shelve 10 min"));
+    row.shelve->setText(row.shelved ? tr("Unshelve") : row.shelveWords);
+    if (QMenu* menu = row.shelved ? nullptr : row.shelveFor; row.shelve->menu() != menu) row.shelve->setMenu(menu);
     row.shelve->show();
     row.box->show();
 }
@@ -207,18 +231,25 @@ void AlarmList::show(const std::vector<Alarm>& now) {
         row_[i].box->setVisible(i < static_cast<std::size_t>(rowsKept_));
     }
     const auto waiting = std::ranges::count_if(now, waits);
-    title_->setText(now.empty()    ? tr("No alarm stands.")
-                    : waiting == 1 ? tr("One alarm waits to be acknowledged")
-                    : waiting      ? tr("%1 alarms wait to be acknowledged").arg(waiting)
-                                   : tr("Alarms: all acknowledged"));
+    title_->setText(session_.isRun() ? tr("What happened stands in the journal.")
+                    : now.empty()    ? tr("No alarm stands.")
+                    : waiting == 1   ? tr("One alarm waits to be acknowledged")
+                    : waiting        ? tr("%1 alarms wait to be acknowledged").arg(waiting)
+                                     : tr("Alarms: all acknowledged"));
     for (QWidget* w :
          {static_cast<QWidget*>(person_), static_cast<QWidget*>(comment_), static_cast<QWidget*>(allSeen_)})
         w->setVisible(waiting > 0);
 }
 
+void AlarmList::open() {
+    seen_ = std::numeric_limits<std::uint64_t>::max();
+    refresh();
+}
+
 void AlarmList::refresh() {
     if (session_.alarms() != shown_ || rowsShown_ < rowsKept_) show(session_.alarms());
-    const std::uint64_t count = session_.engine() ? session_.engine()->alarmsJournaled() : 0;
+    // Of a run nothing more is told.
+    const std::uint64_t count = session_.engine() ? 1 + session_.engine()->alarmsJournaled() : 0;
     if (std::exchange(seen_, count) != count && journalBox_->isVisible()) fillJournal();
 }
 
@@ -232,14 +263,24 @@ void AlarmList::search(const QString& words) {
     words_->setText(words);
 }
 
-std::vector<AlarmEvent> AlarmList::found() const {
-    std::vector<AlarmEvent> out = session_.engine() ? session_.engine()->alarmJournal() : std::vector<AlarmEvent>();
+std::vector<AlarmList::Entry> AlarmList::found() const {
+    std::vector<Entry> out;
+    const auto add = [&](Instant at, const AlarmEvent& e) {
+        out.push_back({at, tr(alarmEventName(e.what)), shown(e.words), shown(e.person), shown(e.comment), e});
+    };
+    if (session_.engine())
+        for (const AlarmEvent& e : session_.engine()->alarmJournal()) add(e.at, e);
+    for (const RunEvent& e : session_.runEvents()) {
+        const auto alarm = e.kind == "alarm" ? alarmEventFrom(e.words) : std::nullopt;
+        if (alarm)
+            add(e.at, *alarm);
+        else
+            out.push_back({e.at, shown(e.kind), shown(e.words), {}, {}});
+    }
     const QString words = words_->text().trimmed();
-    if (!words.isEmpty())
-        std::erase_if(out, [&](const AlarmEvent& e) {
-            return !shown(e.words + " " + alarmEventName(e.what) + " " + e.person + " " + e.comment)
-                        .contains(words, Qt::CaseInsensitive);
-        });
+    std::erase_if(out, [&](const Entry& e) {
+        return !(e.what + ' ' + e.words + ' ' + e.person + ' ' + e.comment).contains(words, Qt::CaseInsensitive);
+    });
     return out;
 }
 
@@ -248,11 +289,21 @@ void AlarmList::fillJournal() {
     const std::size_t n = std::min(all.size(), mostEntries);
     journal_->setRowCount(static_cast<int>(n));
     for (std::size_t i = 0; i < n; ++i) {
-        const AlarmEvent& e = all[all.size() - 1 - i];  // the newest first
-        const QString cells[] = {wallTimeText(session_.source(), e.at, true), tr(alarmEventName(e.what)),
-                                 shown(e.words), shown(e.person), shown(e.comment)};
-        for (int c = 0; c < 5; ++c) journal_->setItem(static_cast<int>(i), c, new QTableWidgetItem(cells[c]));
+        const Entry& e = all[all.size() - 1 - i];  // the newest first
+        const QString cells[] = {wallDateText(session_.source(), e.at), e.what, e.words, e.person, e.comment};
+        for (int c = 0; c < 5; ++c) {
+            auto* item = new QTableWidgetItem(cells[c]);
+            item->setToolTip(cells[c]);
+            item->setData(Qt::UserRole, QVariant::fromValue<qint64>(e.at.ns));
+            journal_->setItem(static_cast<int>(i), c, item);
+        }
     }
+    const bool more = all.size() > n;
+    more_->setVisible(more || all.empty());
+    more_->setText(
+        more ? tr("The newest %1 of %2; the words above find others, and all are saved.").arg(n).arg(all.size())
+        : words_->text().isEmpty() ? tr("Nothing has happened yet.")
+                                   : tr("Nothing in the journal has these words."));
 }
 
 bool AlarmList::saveJournal(const QString& path) {
@@ -262,10 +313,10 @@ bool AlarmList::saveJournal(const QString& path) {
         return false;
     }
     std::string out = "time,what,alarm,priority,rule,person,comment\n";
-    for (const AlarmEvent& e : found())
-        out += quoted(wallTimeText(session_.source(), e.at, true).toStdString()) + "," + alarmEventName(e.what) + "," +
-               quoted(e.words) + "," + std::to_string(e.priority) + "," + quoted(e.rule) + "," + quoted(e.person) +
-               "," + quoted(e.comment) + "\n";
+    for (const Entry& e : found())
+        out += quoted(wallDateText(session_.source(), e.at).toStdString()) + "," + quoted(e.what.toStdString()) + "," +
+               quoted(e.words.toStdString()) + "," + (e.alarm.words.empty() ? "" : std::to_string(e.alarm.priority)) +
+               "," + quoted(e.alarm.rule) + "," + quoted(e.alarm.person) + "," + quoted(e.alarm.comment) + "\n";
     const bool written = file.value().write(out);
     const auto put = file.value().put();
     if (!written || !put) Q_EMIT said(put ? tr("The journal cannot be written.") : shown(put.error().message));

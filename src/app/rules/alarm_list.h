@@ -1,11 +1,14 @@
 #pragma once
 
 #include <QElapsedTimer>
+#include <QLabel>
 #include <QLineEdit>
+#include <QMenu>
 #include <QPushButton>
 #include <QTableWidget>
 #include <QVBoxLayout>
 #include <QWidget>
+#include <limits>
 
 #include "app/document/session.h"
 #include "app/widgets/live_words.h"
@@ -19,12 +22,16 @@ class AlarmList : public QWidget {
     Q_OBJECT
 public:
     AlarmList(Session& session, QWidget* parent);
+    /// Of the bench or run that is open now.
+    void open();
     /// Called by the frame clock while it is seen.
     void refresh();
     /// An alarm is heard now.
     void setRings(bool rings);
     void acknowledge(const std::string& rule);
     void acknowledgeAll();
+    /// Not among the urgent ones for so long; 0: at once again.
+    void shelve(const std::string& rule, Duration forTime);
     void showJournal(bool shown);
     /// Only entries with these words.
     void search(const QString& words);
@@ -36,6 +43,8 @@ public:
 Q_SIGNALS:
     void said(const QString& sentence);
     void silenceAsked();
+    /// To see what it was then.
+    void momentAsked(Instant at);
 
 private:
     /// One row of those that are shown; it is kept, and shows another alarm when there is one.
@@ -43,6 +52,8 @@ private:
         QWidget* box;
         LiveWords *words, *state;
         QPushButton *rest, *seen, *shelve;
+        QMenu* shelveFor = nullptr;
+        QString shelveWords = {};
         std::string rule = {};
         bool shelved = false;
     };
@@ -51,13 +62,19 @@ private:
     void addRow();
     void fill(Row& row, const Alarm& alarm, int more);
     static void clear(Row& row);
+    /// A line of the journal: what became of an alarm, or else of something that a run tells.
+    struct Entry {
+        Instant at;
+        QString what, words, person, comment;
+        AlarmEvent alarm = {};
+    };
     void fillJournal();
-    [[nodiscard]] std::vector<AlarmEvent> found() const;
+    [[nodiscard]] std::vector<Entry> found() const;
 
     Session& session_;
     std::vector<Alarm> shown_;
     bool all_ = false;  ///< those that came with another one are listed too
-    std::uint64_t seen_ = 0;
+    std::uint64_t seen_ = std::numeric_limits<std::uint64_t>::max();  ///< of the journal
     QWidget* head_;
     LiveWords* title_;
     QLineEdit *person_, *comment_, *words_;
@@ -69,6 +86,7 @@ private:
     QElapsedTimer since_;  ///< when as many were last shown
     QWidget* journalBox_;
     QTableWidget* journal_;
+    QLabel* more_;
 };
 
 }  // namespace cruscotto

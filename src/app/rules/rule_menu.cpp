@@ -1,7 +1,9 @@
 #include "app/rules/rule_menu.h"
 
 #include <QCoreApplication>
+#include <QStyle>
 #include <QWidgetAction>
+#include <algorithm>
 #include <cmath>
 
 #include "app/widgets/fields.h"
@@ -107,8 +109,9 @@ QString actionTitle(ActionKind kind) {
     return {};
 }
 
-/// A field in the menu itself: taken on Return.
-void addField(QMenu& menu, const QString& label, const QString& text, const std::function<bool(const QString&)>& take) {
+/// A field in the menu itself: taken on Return. `take` returns what is wrong with it; empty: it was taken.
+void addField(QMenu& menu, const QString& label, const QString& text,
+              const std::function<QString(const QString&)>& take) {
     auto* holder = new QWidget;
     auto* column = new QVBoxLayout(holder);
     column->setContentsMargins(16, 6, 16, 8);
@@ -121,11 +124,16 @@ void addField(QMenu& menu, const QString& label, const QString& text, const std:
     field->setMinimumWidth(wide);
     column->addWidget(caption);
     column->addWidget(field);
-    QObject::connect(field, &QLineEdit::returnPressed, &menu, [&menu, field, take] {
-        if (take(field->text()))
+    QObject::connect(field, &QLineEdit::returnPressed, &menu, [&menu, field, caption, take] {
+        const QString wrong = take(field->text());
+        if (wrong.isEmpty()) {
             menu.close();
-        else
-            field->setProperty("wrong", true), field->setStyleSheet("border: 1px solid red;");
+            return;
+        }
+        caption->setText(wrong);
+        field->setProperty("wrong", true);
+        field->style()->unpolish(field);
+        field->style()->polish(field);
     });
     auto* action = new QWidgetAction(&menu);
     action->setDefaultWidget(holder);
@@ -137,16 +145,48 @@ void addField(QMenu& menu, const QString& label, const QString& text, const std:
 void addNumber(QMenu& menu, const QString& label, double v, double least, const std::function<void(double)>& take) {
     addField(menu, label, shown(exactNumber(v)), [least, take](const QString& typed) {
         double out = 0;
-        if (!parseNumber(typed.toStdString(), out) || !(out >= least)) return false;
+        if (!parseNumber(typed.toStdString(), out)) return tr("A number is expected here");
+        if (!(out >= least)) return tr("A number from %1 on is expected here").arg(least);
         take(out);
-        return true;
+        return QString();
     });
+}
+
+double giveOrTake(double level) {
+    return std::max(0.01, std::fabs(level) * 0.02);
 }
 
 std::vector<ConditionKind> kindsFor(const SignalSpec* s) {
     using enum ConditionKind;
     if (s && s->isState()) return {on, off, changes, becomes, stale, bad, suspect};
     return {above, below, inside, outside, rises, falls, faster, changes, becomes, stale, bad, suspect};
+}
+
+/// Of a long list only those whose words contain what is typed; Return takes the first of them.
+void addFind(QMenu& menu) {
+    constexpr int many = 12;
+    const auto choices = menu.actions();
+    if (choices.size() <= many) return;
+    auto* holder = new QWidget;
+    auto* row = new QVBoxLayout(holder);
+    row->setContentsMargins(16, 6, 16, 8);
+    auto* field = new QLineEdit;
+    field->setPlaceholderText(tr("find"));
+    field->setAccessibleName(tr("Find"));
+    row->addWidget(field);
+    auto* action = new QWidgetAction(&menu);
+    action->setDefaultWidget(holder);
+    menu.insertAction(choices.front(), action);
+    QObject::connect(field, &QLineEdit::textChanged, &menu, [choices](const QString& words) {
+        for (QAction* a : choices) a->setVisible(a->text().contains(words.trimmed(), Qt::CaseInsensitive));
+    });
+    QObject::connect(field, &QLineEdit::returnPressed, &menu, [&menu, choices] {
+        const auto first = std::ranges::find_if(choices, [](const QAction* a) { return a->isVisible(); });
+        if (first == choices.end()) return;
+        menu.close();
+        (*first)->trigger();
+    });
+    field->setFocus();
 }
 
 /// The same condition as another kind: what both have is kept.
@@ -164,7 +204,8 @@ Condition asKind(const Bench& bench, Condition c, ConditionKind kind) {
     if (numbers) {
         out.level = had ? c.level : fresh.level;
         out.upper = c.upper > out.level ? c.upper : out.level + std::max(1.0, std::fabs(out.level) * 0.5);
-        out.hysteresis = had && kind != faster && kind != becomes ? c.hysteresis : 0;
+        // Readings seldom are a number exactly.
+        out.hysteresis = kind == becomes ? giveOrTake(out.level) : had && kind != faster ? c.hysteresis : 0;
         out.unit = had ? c.unit : fresh.unit;
         if (canMeasure(kind) && had) out.measure = c.measure, out.overSeconds = c.overSeconds;
     }
@@ -298,6 +339,7 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
                             now = firstCondition(bench, id);
                     });
                 });
+            addFind(menu);
         } else if (at.field == "measure") {
             choice(menu, tr("the reading itself"), false,
                    [=, &bench] { changeCondition([&](Condition& now) { now = firstCondition(bench, now.of); }); });
@@ -311,22 +353,26 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
                 if (one->id != given.id)
                     choice(menu, shown(one->name), one->id == c.of,
                            [=, id = one->id] { changeCondition([&](Condition& now) { now.of = id; }); });
+            addFind(menu);
         } else if (at.field == "of") {
             addField(menu, tr("Words of the mark; empty: any"), shown(c.of), [=](const QString& typed) {
                 changeCondition([&](Condition& now) { now.of = typed.toStdString(); });
-                return true;
+                return QString();
             });
         } else if (at.field == "kind" && (c.kind == all || c.kind == any)) {
             for (const ConditionKind kind : {all, any})
                 choice(menu, conditionTitle(kind), kind == c.kind,
                        [=] { changeCondition([&](Condition& now) { now.kind = kind; }); });
         } else if (at.field == "kind") {
+            // What is over at once suppresses nothing.
+            const bool lasts = place.starts_with("/suppress/");
             for (const ConditionKind kind : kindsFor(s))
-                choice(menu, conditionTitle(kind), kind == c.kind,
-                       [=, &bench] { changeCondition([&](Condition& now) { now = asKind(bench, now, kind); }); });
+                if (!lasts || !isMomentary(kind))
+                    choice(menu, conditionTitle(kind), kind == c.kind,
+                           [=, &bench] { changeCondition([&](Condition& now) { now = asKind(bench, now, kind); }); });
             menu.addSeparator();
             for (const ConditionKind kind : {every, timeOfDay, mark, deviceAway, ConditionKind::rule})
-                if (kind != ConditionKind::rule || bench.rules.size() > 1)
+                if ((kind != ConditionKind::rule || bench.rules.size() > 1) && !(lasts && isMomentary(kind)))
                     choice(menu, conditionTitle(kind), kind == c.kind,
                            [=, &bench] { changeCondition([&](Condition& now) { now = asKind(bench, now, kind); }); });
         } else if (at.field == "level" && c.kind == becomes && s && s->isState()) {
@@ -340,9 +386,9 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
                          .arg(static_cast<int>(c.level) / 60 % 60, 2, 10, QChar('0')),
                      [=](const QString& typed) {
                          const QTime time = QTime::fromString(typed.trimmed(), typed.count(':') > 1 ? "H:m:s" : "H:m");
-                         if (!time.isValid()) return false;
+                         if (!time.isValid()) return tr("A time is expected here, as 7:30");
                          changeCondition([&](Condition& now) { now.level = QTime(0, 0).secsTo(time); });
-                         return true;
+                         return QString();
                      });
         } else {
             struct Number {
@@ -374,13 +420,11 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         if (canMeasure(c.kind) && c.measure.empty() && s && !s->isState())
             addMeasures(*menu.addMenu(tr("a measure of it")), {});
         if (isOfSignal(c.kind) && c.kind <= falls && c.hysteresis == 0)
-            menu.addAction(tr("… with a way to go back"), &menu, [=] {
-                changeCondition([](Condition& now) { now.hysteresis = std::max(0.01, std::fabs(now.level) * 0.02); });
-            });
+            menu.addAction(tr("… with a way to go back"), &menu,
+                           [=] { changeCondition([](Condition& now) { now.hysteresis = giveOrTake(now.level); }); });
         if (c.kind == becomes && s && !s->isState() && c.hysteresis == 0)
-            menu.addAction(tr("… give or take"), &menu, [=] {
-                changeCondition([](Condition& now) { now.hysteresis = std::max(0.01, std::fabs(now.level) * 0.02); });
-            });
+            menu.addAction(tr("… give or take"), &menu,
+                           [=] { changeCondition([](Condition& now) { now.hysteresis = giveOrTake(now.level); }); });
         for (const ConditionKind kind : {all, any})
             menu.addAction(kind == all ? tr("and another condition") : tr("or another condition"), &menu, [=, &bench] {
                 changeCondition([&](Condition& now) {
@@ -417,6 +461,7 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         } else {
             for (const auto& d : bench.devices) add(d->id, d->name);
         }
+        addFind(menu);
     } else if (at.field == "kind") {
         for (int k = 0; k <= static_cast<int>(ActionKind::reset); ++k) {
             const auto kind = static_cast<ActionKind>(k);
@@ -447,9 +492,9 @@ void fillRuleMenu(QMenu& menu, const Bench& bench, const RuleSpec& given, const 
         const bool words = at.field == "words";
         addField(menu, words ? tr("Words; {signal} is its reading") : tr("Key"), shown(words ? a.words : a.key),
                  [=](const QString& typed) {
-                     if (typed.isEmpty()) return false;
+                     if (typed.isEmpty()) return tr("Something is expected here");
                      changeAction([&](Action& now) { (words ? now.words : now.key) = typed.toStdString(); });
-                     return true;
+                     return QString();
                  });
     } else if (at.field == "priority") {
         for (const auto& [p, title] :

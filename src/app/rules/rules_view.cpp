@@ -6,9 +6,11 @@
 #include <QKeyEvent>
 #include <QMenu>
 #include <QPainter>
+#include <QTimer>
 #include <algorithm>
 
 #include "app/rules/rule_menu.h"
+#include "app/widgets/fields.h"
 #include "app/widgets/form.h"
 #include "app/widgets/theme.h"
 #include "app/widgets/words.h"
@@ -28,11 +30,35 @@ constexpr Duration rehearsedAnew = milliseconds(5000);
 /// Live, rules are rehearsed over so much of what is in memory.
 constexpr Duration mostRehearsed = milliseconds(600'000);
 
+}  // namespace
+
 /// A sentence with links that knows how high it is at a width: to lay out its text anew is what takes the time where
 /// hundreds of them stand below each other, and one thing above them changes.
 class SentenceLabel : public QLabel {
 public:
     using QLabel::QLabel;
+    void show(const std::vector<SentencePart>& parts) {
+        QString html;
+        places_.clear();
+        for (const SentencePart& part : parts) {
+            const QString words = shown(part.words).toHtmlEscaped();
+            html += part.place.empty() ? words
+                                       : QStringLiteral("<a href=\"%1\" style=\"color: %2;\">%3</a>")
+                                             .arg(shown(part.place), theme().ink.name(), words);
+            if (!part.place.empty()) places_.push_back(part.place);
+        }
+        setText(html);
+    }
+    using QLabel::show;
+    /// The keyboard is at the words of this place; where they are gone, at the first ones.
+    void focusPlace(const std::string& place) {
+        setFocus(Qt::TabFocusReason);
+        const auto at = std::ranges::find(places_, place);
+        const auto n = at == places_.end() ? 0 : at - places_.begin();
+        for (std::ptrdiff_t i = 0; i <= n && hasFocus(); ++i) focusNextPrevChild(true);
+    }
+    /// Where a menu of its words opens: under the pointer, or for the keyboard below it.
+    [[nodiscard]] QPoint menuAt() const { return underMouse() ? QCursor::pos() : mapToGlobal(QPoint(0, height())); }
     [[nodiscard]] int heightForWidth(int width) const override {
         // A layout asks for some widths by turns: with a scroll bar, without, and the one it would like.
         constexpr std::size_t most = 8;
@@ -51,8 +77,8 @@ protected:
 private:
     mutable std::map<int, int> heights_;
     mutable QString of_;
+    std::vector<std::string> places_;
 };
-}  // namespace
 
 RuleStrip::RuleStrip(QWidget* parent) : QWidget(parent) {
     constexpr int high = 14;
@@ -95,6 +121,7 @@ void RuleStrip::paintEvent(QPaintEvent*) {
 RulesView::RulesView(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
+      scroll_(new QScrollArea),
       rows_(new QVBoxLayout),
       alarms_(new AlarmList(session, this)),
       controlRows_(new QVBoxLayout),
@@ -130,7 +157,7 @@ RulesView::RulesView(Session& session, QWidget* parent)
                 later->addAction(tr("by %1").arg(shown(s->name)), this,
                                  [this, id = s->id] { playBack(id, session_.toPlay()->played); });
     });
-    control->setMenu(kinds);
+    opensMenu(*control, kinds);
     head->addWidget(control);
     auto* close = closeButton(tr("Back to the page"));
     connect(close, &QToolButton::clicked, this, &RulesView::closeAsked);
@@ -146,11 +173,7 @@ RulesView::RulesView(Session& session, QWidget* parent)
     fights_->setWordWrap(true);
     fights_->setTextFormat(Qt::PlainText);
     column->addWidget(fights_);
-    auto* scroll = new QScrollArea;
-    scroll->setObjectName("pageScroll");
-    scroll->setWidgetResizable(true);
-    scroll->setFrameShape(QFrame::NoFrame);
-    scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
+    scrollUpAndDown(*scroll_, "page");
     auto* content = new QWidget;
     content->setObjectName("page");
     auto* all = new QVBoxLayout(content);
@@ -170,8 +193,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
     controlRows_->setSpacing(0);
     all->addLayout(controlRows_);
     all->addStretch(1);
-    scroll->setWidget(content);
-    column->addWidget(scroll, 1);
+    scroll_->setWidget(content);
+    column->addWidget(scroll_, 1);
     connect(&session_, &Session::benchChanged, this, [this] {
         if (isVisible()) rebuild();
     });
@@ -179,6 +202,7 @@ RulesView::RulesView(Session& session, QWidget* parent)
 
 void RulesView::open(const QString& signal) {
     signal_ = signal;
+    alarms_->open();
     built_.clear();
     dropRowsFrom(0);
     past_.reset();
@@ -203,7 +227,28 @@ void RulesView::change(const QString& effect, const RuleSpec& next) {
 }
 
 void RulesView::addRule() {
-    change(tr("New rule"), newRule(session_.bench(), signal_.toStdString()));
+    const RuleSpec made = newRule(session_.bench(), signal_.toStdString());
+    goOn_ = std::pair(made.id, std::string());
+    change(tr("New rule"), made);
+}
+
+void RulesView::copyRule(const std::string& id) {
+    const RuleSpec* r = rule(id);
+    if (!r) return;
+    RuleSpec copy = *r;
+    copy.name = tr("%1, copy").arg(shown(r->name)).toStdString();
+    std::vector<std::string> taken;
+    for (const auto& other : session_.bench().rules) taken.push_back(other->id);
+    copy.id = freshId(copy.name, taken);
+    copy.enabled = false;  // two that do the same until it is changed
+    goOn_ = std::pair(copy.id, std::string());
+    change(tr("Copy rule"), copy);
+}
+
+void RulesView::moveRule(const std::string& id, int by) {
+    if (session_.isRun()) return Q_EMIT said(tr("The rules of a run are those that it was recorded with."));
+    goOn_ = std::pair(id, std::string());
+    session_.edit(by < 0 ? tr("Move the rule up") : tr("Move the rule down"), withRuleMoved(session_.bench(), id, by));
 }
 
 void RulesView::removeRule(const std::string& id) {
@@ -216,6 +261,8 @@ void RulesView::addPart(const std::string& id, const char* list) {
     RuleSpec next = *r;
     if (std::string(list) == "until")
         next.until = firstCondition(session_.bench(), next.when.of);
+    else if (std::string(list) == "suppress")
+        next.suppress = firstCondition(session_.bench(), next.when.of);
     else
         (std::string(list) == "then" ? next.then : next.otherwise)
             .push_back(firstAction(session_.bench(), ActionKind::mark));
@@ -231,15 +278,18 @@ void RulesView::fillMenu(QMenu& menu, const std::string& id, const std::string& 
     if (at.field != "kind") return;
     const bool inGroup = at.condition && place.find("/parts/") != std::string::npos;
     const bool untilItself = place.starts_with("/until/") && !inGroup;
-    if (!at.action && !inGroup && !untilItself) return;
+    const bool suppressItself = place.starts_with("/suppress/") && !inGroup;
+    if (!at.action && !inGroup && !untilItself && !suppressItself) return;
     menu.addSeparator();
-    menu.addAction(tr("Take it out"), &menu, [this, id, place, untilItself] {
+    menu.addAction(tr("Take it out"), &menu, [this, id, place, untilItself, suppressItself] {
         const RuleSpec* now = rule(id);
         if (!now) return;
         RuleSpec next = *now;
         const RulePlace there = placeIn(next, place);
         if (untilItself) {
             next.until.reset();
+        } else if (suppressItself) {
+            next.suppress.reset();
         } else if (there.action) {
             for (auto* list : {&next.then, &next.otherwise})
                 std::erase_if(*list, [&](const Action& a) { return &a == there.action; });
@@ -258,6 +308,36 @@ void RulesView::fillMenu(QMenu& menu, const std::string& id, const std::string& 
         }
         change(tr("Change rule"), next);
     });
+}
+
+void RulesView::fillMore(QMenu& menu, const std::string& id) {
+    const RuleSpec* r = rule(id);
+    if (!r) return;
+    menu.addAction(tr("and then do something else too"), this, [this, id] { addPart(id, "then"); });
+    menu.addAction(tr("when it is over, do something"), this, [this, id] { addPart(id, "else"); });
+    if (!r->until) menu.addAction(tr("until something else"), this, [this, id] { addPart(id, "until"); });
+    const auto isAlarm = [](const Action& a) { return a.kind == ActionKind::alarm; };
+    if (std::ranges::any_of(r->then, isAlarm) && !r->suppress)
+        menu.addAction(tr("no alarm while something holds"), this, [this, id] { addPart(id, "suppress"); });
+    menu.addSeparator();
+    const auto& all = session_.bench().rules;
+    if (all.front()->id != id) menu.addAction(tr("Move up"), this, [this, id] { moveRule(id, -1); });
+    if (all.back()->id != id) menu.addAction(tr("Move down"), this, [this, id] { moveRule(id, 1); });
+    menu.addAction(tr("Copy"), this, [this, id] { copyRule(id); });
+    menu.addAction(tr("Rename…"), this, [this, id] { renameRule(id); });
+    menu.addAction(tr("Remove"), this, [this, id] { removeRule(id); });
+}
+
+void RulesView::renameRule(const std::string& id) {
+    const RuleSpec* r = rule(id);
+    if (!r) return;
+    bool fine = false;
+    const QString name =
+        QInputDialog::getText(this, tr("Rename the rule"), tr("Name"), QLineEdit::Normal, shown(r->name), &fine);
+    if (!fine || name.trimmed().isEmpty()) return;
+    RuleSpec next = *r;
+    next.name = name.trimmed().toStdString();
+    change(tr("Rename rule"), next);
 }
 
 RulesView::Row RulesView::makeRow(const RuleSpec& r) {
@@ -302,23 +382,7 @@ RulesView::Row RulesView::makeRow(const RuleSpec& r) {
     more->setAccessibleName(tr("More for %1").arg(shown(r.name)));
     connect(more, &QToolButton::clicked, this, [this, id = r.id, more] {
         QMenu menu;
-        menu.addAction(tr("and then do something else too"), this, [this, id] { addPart(id, "then"); });
-        menu.addAction(tr("when it is over, do something"), this, [this, id] { addPart(id, "else"); });
-        if (const RuleSpec* now = rule(id); now && !now->until)
-            menu.addAction(tr("until something else"), this, [this, id] { addPart(id, "until"); });
-        menu.addSeparator();
-        menu.addAction(tr("Rename…"), this, [this, id] {
-            const RuleSpec* now = rule(id);
-            if (!now) return;
-            bool fine = false;
-            const QString name = QInputDialog::getText(this, tr("Rename the rule"), tr("Name"), QLineEdit::Normal,
-                                                       shown(now->name), &fine);
-            if (!fine || name.trimmed().isEmpty()) return;
-            RuleSpec next = *now;
-            next.name = name.trimmed().toStdString();
-            change(tr("Rename rule"), next);
-        });
-        menu.addAction(tr("Remove"), this, [this, id] { removeRule(id); });
+        fillMore(menu, id);
         menu.exec(more->mapToGlobal(QPoint(0, more->height())));
     });
     head->addWidget(more);
@@ -328,18 +392,14 @@ RulesView::Row RulesView::makeRow(const RuleSpec& r) {
     row.sentence->setTextFormat(Qt::RichText);
     row.sentence->setTextInteractionFlags(Qt::LinksAccessibleByMouse | Qt::LinksAccessibleByKeyboard);
     row.sentence->setFont(uiFont(15));
-    QString html;
-    for (const SentencePart& part : ruleParts(session_.bench(), r)) {
-        const QString words = shown(part.words).toHtmlEscaped();
-        html += part.place.empty() ? words
-                                   : QStringLiteral("<a href=\"%1\" style=\"color: %2;\">%3</a>")
-                                         .arg(shown(part.place), theme().ink.name(), words);
-    }
-    row.sentence->setText(html);
-    connect(row.sentence, &QLabel::linkActivated, this, [this, id = r.id](const QString& place) {
+    row.sentence->show(ruleParts(session_.bench(), r));
+    connect(row.sentence, &QLabel::linkActivated, this, [this, id = r.id, label = row.sentence](const QString& place) {
         QMenu menu;
         fillMenu(menu, id, place.toStdString());
-        if (!menu.isEmpty()) menu.exec(QCursor::pos());
+        // The words that are chosen make the row anew: the keyboard goes on where it was.
+        goOn_ = std::pair(id, place.toStdString());
+        if (!menu.isEmpty()) menu.exec(label->menuAt());
+        goOn_.reset();
     });
     column->addWidget(row.sentence);
     auto* past = new QHBoxLayout;
@@ -362,7 +422,18 @@ void RulesView::addRows(std::size_t most) {
         row_.push_back(makeRow(*rules[row_.size()]));
         rows_->addWidget(row_.back().box);
         showPast(row_.size() - 1);
+        goOn(row_.back());
     }
+}
+
+void RulesView::goOn(const Row& row) {
+    if (!goOn_ || goOn_->first != row.id) return;
+    const std::string place = std::exchange(goOn_, std::nullopt)->second;
+    // once it has its place, and no menu stands before it
+    QTimer::singleShot(0, row.box, [this, box = row.box, sentence = row.sentence, place] {
+        sentence->focusPlace(place);
+        scroll_->ensureWidgetVisible(box);
+    });
 }
 
 void RulesView::dropRowsFrom(std::size_t row) {
@@ -389,6 +460,7 @@ void RulesView::rebuild() {
             delete rows_->replaceWidget(before, row_[same].box);
             before->hide();
             before->deleteLater();
+            goOn(row_[same]);
         }
         ++same;
     }

@@ -14,6 +14,8 @@
 
 namespace cruscotto {
 
+class SentenceLabel;
+
 /// When a rule would have held, over a stretch: a bar from when it began to until it no longer did.
 class RuleStrip : public QWidget {
     Q_OBJECT
@@ -45,12 +47,17 @@ public:
     [[nodiscard]] QString stateWords(const std::string& rule) const;
     /// What the words at a place can be changed to.
     void fillMenu(QMenu& menu, const std::string& rule, const std::string& place);
+    /// What else can be done with a rule.
+    void fillMore(QMenu& menu, const std::string& rule);
     /// A control that has the output play this; its page is asked for.
     void playBack(const std::string& output, const PlayedSpec& played);
     void addRule();
     [[nodiscard]] AlarmList& alarmList() { return *alarms_; }
     [[nodiscard]] QString controlWords(const std::string& control) const;
     void removeRule(const std::string& rule);
+    /// Of two rules that want different things of one output the upper one prevails.
+    void moveRule(const std::string& rule, int by);
+    void copyRule(const std::string& rule);
 
 Q_SIGNALS:
     void closeAsked();
@@ -66,7 +73,7 @@ private:
         std::string id;
         QWidget* box;
         QLabel* name;
-        QLabel* sentence;
+        SentenceLabel* sentence;
         LiveWords* state;
         QLabel* past;
         RuleStrip* strip;
@@ -78,9 +85,12 @@ private:
     /// Rows for the next so many rules that have none yet.
     void addRows(std::size_t most);
     void dropRowsFrom(std::size_t row);
+    /// The keyboard goes on at the row if it was told to.
+    void goOn(const Row& row);
     void showPast(std::size_t row);
     [[nodiscard]] const RuleSpec* rule(const std::string& id) const;
     void change(const QString& effect, const RuleSpec& next);
+    void renameRule(const std::string& id);
     void addPart(const std::string& id, const char* list);
     void ask();
     void addControls();
@@ -89,7 +99,9 @@ private:
 
     Session& session_;
     QString signal_;
+    QScrollArea* scroll_;
     QVBoxLayout* rows_;
+    std::optional<std::pair<std::string, std::string>> goOn_;  ///< the rule and the place that the keyboard goes on at
     AlarmList* alarms_;
     QVBoxLayout* controlRows_;
     struct ControlRow {

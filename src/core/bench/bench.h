@@ -97,9 +97,10 @@ using TerminalSetup = std::map<std::string, std::variant<double, std::string>>;
 
 /// A signal's limits are alarms.
 struct LimitAlarm {
-    int priority = 2;                  ///< 1 is the most urgent of 3
-    double deadband = 0;               ///< in the reading's unit; so far inside it must be to return
-    double onDelay = 0, offDelay = 0;  ///< seconds
+    int priority = 2;                        ///< 1 is the most urgent of 3
+    double deadband = 0;                     ///< in the reading's unit; so far inside it must be to return
+    double onDelay = 0, offDelay = 0;        ///< seconds
+    std::optional<Condition> suppress = {};  ///< while it holds, the alarm is suppressed by design
     bool operator==(const LimitAlarm&) const = default;
 };
 

@@ -103,6 +103,12 @@ Bench withoutRulesOf(Bench bench, const std::string& id) {
             gone.push_back(rule->id);
             return true;
         });
+        for (auto& s : bench.signals)
+            if (s->alarm && s->alarm->suppress && looksAt(*s->alarm->suppress, of)) {
+                SignalSpec heard = *s;
+                heard.alarm->suppress.reset();
+                s = std::make_shared<const SignalSpec>(std::move(heard));
+            }
     }
     return bench;
 }
@@ -125,6 +131,7 @@ std::vector<RuleSpec> alarmRules(const Bench& bench) {
                           shortNumber(limit) + (unit.empty() || unit == "1" ? "" : " " + unit);
             alarm.priority = a.priority;
             rule.then = {alarm};
+            if (a.suppress) rule.suppress = conditionAsRead(bench, *a.suppress);
             out.push_back(std::move(rule));
         };
         // A reading that equals a limit is within it; to go back it takes the deadband.
@@ -149,6 +156,17 @@ Bench withRule(Bench bench, RuleSpec rule) {
         bench.rules.push_back(std::move(made));
     else
         *it = std::move(made);
+    return bench;
+}
+
+Bench withRuleMoved(Bench bench, const std::string& id, int by) {
+    const auto it = std::ranges::find_if(bench.rules, [&](const auto& r) { return r->id == id; });
+    if (it == bench.rules.end()) return bench;
+    const auto rule = *it;
+    const auto last = static_cast<std::ptrdiff_t>(bench.rules.size()) - 1;
+    const std::ptrdiff_t to = std::clamp<std::ptrdiff_t>(it - bench.rules.begin() + by, 0, last);
+    bench.rules.erase(it);
+    bench.rules.insert(bench.rules.begin() + to, rule);
     return bench;
 }
 

@@ -30,6 +30,8 @@ bool looksAt(const Condition& condition, const std::string& id);
 std::vector<Text> fightingRules(const Bench& bench);
 
 Bench withRule(Bench bench, RuleSpec rule);  ///< replaces the one of that id, or adds it
+/// The rule so many places further down, or up; an unknown one: the bench as it is.
+Bench withRuleMoved(Bench bench, const std::string& id, int by);
 Bench withoutRule(Bench bench, const std::string& id);
 /// Those that look at or act on this signal, device, page or rule go, and those that look at them.
 Bench withoutRulesOf(Bench bench, const std::string& id);

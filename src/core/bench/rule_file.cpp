@@ -396,6 +396,10 @@ void checkRules(const Bench& bench, std::vector<Problem>& problems) {
             }
         }
     }
+    for (std::size_t i = 0; i < bench.signals.size(); ++i)
+        if (const auto& alarm = bench.signals[i]->alarm; alarm && alarm->suppress)
+            checkCondition(bench, *alarm->suppress, "/signals/" + std::to_string(i) + "/limits/alarm/suppressed-while",
+                           problems);
 }
 
 }  // namespace cruscotto

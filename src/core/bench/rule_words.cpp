@@ -312,6 +312,10 @@ std::vector<SentencePart> ruleParts(const Bench& bench, const RuleSpec& rule) {
         said << "; then ";
         all(rule.otherwise, "/else");
     }
+    if (rule.suppress) {
+        said << "; no alarm while ";
+        sayCondition(said, bench, *rule.suppress, "/suppress");
+    }
     said << ".";
     return parts;
 }
@@ -336,8 +340,11 @@ RulePlace placeIn(RuleSpec& rule, const std::string& place) {
             n = c >= '0' && c <= '9' ? n * 10 + static_cast<std::size_t>(c - '0') : 9999;
         return n;
     };
-    if (steps[0] == "when" || (steps[0] == "until" && rule.until)) {
-        Condition* c = steps[0] == "when" ? &rule.when : &*rule.until;
+    Condition* whole = steps[0] == "when"                        ? &rule.when
+                       : steps[0] == "until" && rule.until       ? &*rule.until
+                       : steps[0] == "suppress" && rule.suppress ? &*rule.suppress
+                                                                 : nullptr;
+    if (Condition* c = whole) {
         for (std::size_t i = 1; i + 2 < steps.size(); i += 2) {
             const std::size_t part = number(steps[i + 1]);
             if (steps[i] != "parts" || part >= c->parts.size()) return {};

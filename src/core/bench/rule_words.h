@@ -10,7 +10,7 @@ namespace cruscotto {
 
 /// "When outlet pressure is above 4.5 bar for 0.5 s, set drive speed to 0 V until outlet pressure is below 4.2 bar."
 std::string ruleSentence(const Bench& bench, const RuleSpec& rule);
-/// The same in parts; those that can be changed have their place: "/when/parts/0/level", "/then/0/on".
+/// The same in parts; those that can be changed have their place: "/when/parts/0/level", "/then/0/on", "/suppress/of".
 struct SentencePart {
     std::string words, place;
 };

@@ -1,6 +1,7 @@
 #include "core/bench/signal_json.h"
 
 #include "core/base/json_text.h"
+#include "core/bench/rule_file.h"
 #include "core/chain/stage_kind.h"
 
 #include <array>
@@ -307,6 +308,7 @@ Json signalJson(const SignalSpec& s) {
                  {std::pair{"deadband", s.alarm->deadband}, std::pair{"on-delay-s", s.alarm->onDelay},
                   std::pair{"off-delay-s", s.alarm->offDelay}})
                 if (v != 0) limits["alarm"][key] = v;
+            if (s.alarm->suppress) limits["alarm"]["suppressed-while"] = conditionJson(*s.alarm->suppress);
         }
         j["limits"] = limits;
     }
@@ -370,8 +372,15 @@ SignalSpec readSignal(const Json& json, const std::string& where, std::vector<Pr
             l.complain("", text("The low limit must be less than the high one."));
         if (const Json* alarm = l.find("alarm")) {
             JsonFields a(*alarm, where + "/limits/alarm", problems);
-            s.alarm = LimitAlarm{a.integer("priority", 2, 1, 3), a.number("deadband", 0), a.number("on-delay-s", 0),
-                                 a.number("off-delay-s", 0)};
+            s.alarm = LimitAlarm{a.integer("priority", 2, 1, 3),
+                                 a.number("deadband", 0),
+                                 a.number("on-delay-s", 0),
+                                 a.number("off-delay-s", 0),
+                                 {}};
+            if (const Json* suppress = a.find("suppressed-while"))
+                s.alarm->suppress = readCondition(*suppress, where + "/limits/alarm/suppressed-while", problems);
+            if (s.alarm->suppress && isMomentary(s.alarm->suppress->kind))
+                a.complain("suppressed-while", text("This is over at once: it suppresses nothing."));
             constexpr double longest = 1e6;
             for (const auto& [key, v] :
                  {std::pair{"on-delay-s", s.alarm->onDelay}, std::pair{"off-delay-s", s.alarm->offDelay}})

@@ -33,6 +33,40 @@ const char* alarmEventName(AlarmEvent::What what) {
     return names.at(static_cast<std::size_t>(what));
 }
 
+std::string alarmEventText(const AlarmEvent& e) {
+    std::string words =
+        std::string(alarmEventName(e.what)) + ": " + e.words + ", priority " + std::to_string(e.priority);
+    const bool byHand = e.what == AlarmEvent::What::acknowledged || e.what == AlarmEvent::What::shelved ||
+                        e.what == AlarmEvent::What::unshelved;
+    if (byHand)
+        words += ", by " + (e.person.empty() ? "somebody" : e.person) + (e.comment.empty() ? "" : ": " + e.comment);
+    return words;
+}
+
+std::optional<AlarmEvent> alarmEventFrom(const std::string& text) {
+    const std::string priority = ", priority ", by = ", by ";
+    const std::size_t colon = text.find(": "), at = text.rfind(priority);
+    if (colon == std::string::npos || at == std::string::npos || at < colon + 2) return std::nullopt;
+    AlarmEvent out;
+    const std::string name = text.substr(0, colon);
+    int what = 0;
+    while (what <= static_cast<int>(AlarmEvent::What::unsuppressed) &&
+           alarmEventName(static_cast<AlarmEvent::What>(what)) != name)
+        ++what;
+    if (what > static_cast<int>(AlarmEvent::What::unsuppressed)) return std::nullopt;
+    out.what = static_cast<AlarmEvent::What>(what);
+    out.words = text.substr(colon + 2, at - colon - 2);
+    const std::size_t digit = at + priority.size();
+    if (digit >= text.size() || text[digit] < '1' || text[digit] > '3') return std::nullopt;
+    out.priority = text[digit] - '0';
+    if (text.compare(digit + 1, by.size(), by) == 0) {
+        const std::size_t from = digit + 1 + by.size(), end = std::min(text.find(": ", from), text.size());
+        out.person = text.substr(from, end - from);
+        if (end < text.size()) out.comment = text.substr(end + 2);
+    }
+    return out;
+}
+
 void AlarmBook::note(const Alarm& a, AlarmEvent::What what, Instant at) {
     events_.push_back({at, what, a.rule, a.words, a.priority, a.person, a.comment});
 }
@@ -77,11 +111,14 @@ bool AlarmBook::acknowledge(const std::string& rule, const std::string& person, 
     return true;
 }
 
-void AlarmBook::shelve(const std::string& rule, Instant until, Instant at) {
+void AlarmBook::shelve(const std::string& rule, Instant until, const std::string& person, const std::string& comment,
+                       Instant at) {
     const auto it = alarms_.find(rule);
     if (it == alarms_.end()) return;
     it->second.shelvedUntil = until;
     note(it->second, until > at ? AlarmEvent::What::shelved : AlarmEvent::What::unshelved, at);
+    events_.back().person = person;
+    events_.back().comment = comment;
 }
 
 void AlarmBook::suppress(const std::string& rule, bool suppressed, Instant at) {

@@ -43,6 +43,11 @@ struct AlarmEvent {
 /// "raised" ...; frozen.
 const char* alarmEventName(AlarmEvent::What what);
 
+/// What a run says of it: "acknowledged: The guard door is open, priority 1, by somebody: looked at".
+std::string alarmEventText(const AlarmEvent& event);
+/// And back, but for its time and rule; nothing: these are no such words.
+std::optional<AlarmEvent> alarmEventFrom(const std::string& text);
+
 /// All alarms that stand, and what people did about them. Confined to one thread.
 class AlarmBook {
 public:
@@ -54,7 +59,8 @@ public:
     /// False where there is none that waits for it.
     bool acknowledge(const std::string& rule, const std::string& person, const std::string& comment, Instant at);
     /// Not shown among the urgent ones until then; what is there comes back by itself. At once, where `until` is past.
-    void shelve(const std::string& rule, Instant until, Instant at);
+    void shelve(const std::string& rule, Instant until, const std::string& person, const std::string& comment,
+                Instant at);
     /// By design: a condition of its rule holds. What is raised meanwhile stands, and is not among the urgent ones.
     void suppress(const std::string& rule, bool suppressed, Instant at);
     /// What became of them since it was asked last, in order.

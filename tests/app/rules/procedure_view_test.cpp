@@ -148,6 +148,59 @@ TEST_F(ProcedurePage, AlarmsAreAcknowledgedWithANameAndStandInTheJournal) {
     EXPECT_NE(test::readFile(folder.file("a.csv")).find("\"Too fast\",1,\"a\""), std::string::npos);
 }
 
+TEST_F(ProcedurePage, TheJournalOfARunTellsAllThatHappenedAndGoesThere) {
+    const auto rule = ruleFromText(session().bench(),
+                                   R"({"id": "a", "name": "A", "when": {"is": "above", "signal": "drive", "level": 1},
+        "then": [{"do": "alarm", "words": "Too fast", "priority": 1}]})");
+    session().edit("r", withRule(session().bench(), rule.value()));
+    const test::TempFolder folder;
+    recordRun(folder.file("a.run"), 3);
+    open(QString::fromStdString(folder.file("a.run")));
+    ASSERT_TRUE(waitFor([&] { return session().isRun() && session().run()->state().done; }));
+    const auto events = session().runEvents();
+    ASSERT_FALSE(events.empty());
+    AlarmList& list = window->openRules().alarmList();
+    list.showJournal(true);
+    EXPECT_EQ(list.journalRows(), static_cast<int>(events.size())) << "alarms and all else";
+    list.search("Too fast");
+    auto* table = list.findChild<QTableWidget*>();
+    int row = 0;
+    while (row < table->rowCount() && table->item(row, 1)->text() != "raised") ++row;
+    ASSERT_LT(row, table->rowCount());
+    EXPECT_EQ(table->item(row, 2)->text(), "Too fast");
+    const auto raised = std::ranges::find_if(events, [](const RunEvent& e) { return e.kind == "alarm"; });
+    Q_EMIT table->itemActivated(table->item(row, 0));
+    EXPECT_EQ(session().shownAt(), raised->at);
+    EXPECT_TRUE(window->page().isVisible()) << "which shows what it was then";
+    list.search("no such words");
+    EXPECT_EQ(list.journalRows(), 0);
+}
+
+TEST_F(ProcedurePage, AnAlarmIsShelvedForATimeByWhoeverSaysSo) {
+    const auto rule = ruleFromText(session().bench(),
+                                   R"({"id": "a", "name": "A", "when": {"is": "above", "signal": "drive", "level": 1},
+        "then": [{"do": "alarm", "words": "Too fast", "priority": 1}]})");
+    AlarmList& list = window->openRules().alarmList();
+    session().edit("r", withRule(session().bench(), rule.value()));
+    QPushButton* shelve = nullptr;
+    const auto button = [&](const QString& words) {
+        for (QPushButton* b : list.findChildren<QPushButton*>())
+            if (b->text().startsWith(words) && b->isVisible()) shelve = b;
+        return shelve && shelve->text().startsWith(words);
+    };
+    ASSERT_TRUE(waitFor([&] { return button("Shelve"); }));
+    ASSERT_TRUE(shelve->menu());
+    list.findChildren<QLineEdit*>().front()->setText("mara");
+    shelve->menu()->actions().at(1)->trigger();
+    ASSERT_TRUE(waitFor([&] { return session().alarms().at(0).state == AlarmState::shelved; }));
+    EXPECT_EQ((*session().alarms()[0].shelvedUntil - session().engine()->now()).seconds() > 3500, true);
+    EXPECT_EQ(session().engine()->alarmJournal().back().person, "mara");
+    ASSERT_TRUE(waitFor([&] { return button("Unshelve"); }));
+    EXPECT_FALSE(shelve->menu());
+    QTest::mouseClick(shelve, Qt::LeftButton);
+    EXPECT_TRUE(waitFor([&] { return session().alarms().at(0).state == AlarmState::unacknowledged; }));
+}
+
 TEST_F(ProcedurePage, TwoHundredAlarmsAreAllCountedAndTakeAFewRowsThatStay) {
     constexpr int many = 200;
     Bench bench = session().bench();

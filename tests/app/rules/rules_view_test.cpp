@@ -72,6 +72,106 @@ TEST_F(RulesPage, ARuleIsMadeAndChangedWordByWord) {
     EXPECT_TRUE(session().bench().rules.empty());
 }
 
+TEST_F(RulesPage, ASignalChangesToAValueGiveOrTakeOrToAState) {
+    window->signalList().select("outlet-pressure");
+    page().addRule();
+    choose("/then/0/kind", "sound a tone");
+    choose("/when/kind", "changes to (a moment)");
+    type("/when/level", "3");
+    EXPECT_TRUE(sentence().startsWith("When Outlet pressure changes to 3 bar ± 0.")) << sentence().toStdString();
+    type("/when/hysteresis", "0.2");
+    EXPECT_TRUE(sentence().startsWith("When Outlet pressure changes to 3 bar ± 0.2 bar, ")) << sentence().toStdString();
+    type("/when/hysteresis", "0");
+    choose("/when/kind", "… give or take");
+    EXPECT_TRUE(sentence().startsWith("When Outlet pressure changes to 3 bar ± 0.06 bar, "))
+        << sentence().toStdString();
+    choose("/when/of", "Guard door");
+    choose("/when/kind", "changes to (a moment)");
+    EXPECT_TRUE(sentence().startsWith("When Guard door changes to open, ")) << sentence().toStdString();
+    choose("/when/level", "closed");
+    EXPECT_TRUE(sentence().startsWith("When Guard door changes to closed, ")) << sentence().toStdString();
+}
+
+TEST_F(RulesPage, AnAlarmIsSuppressedWhileSomethingHolds) {
+    window->signalList().select("flow");
+    page().addRule();
+    choose("/then/0/kind", "raise an alarm");
+    const auto more = [&](const QString& words) {
+        QMenu menu;
+        page().fillMore(menu, session().bench().rules.back()->id);
+        for (QAction* a : menu.actions())
+            if (a->text() == words) return a->trigger();
+        ADD_FAILURE() << "no " << words.toStdString();
+    };
+    more("no alarm while something holds");
+    choose("/suppress/of", "Valve");
+    choose("/suppress/kind", "is off");
+    EXPECT_TRUE(sentence().endsWith("; no alarm while Valve is closed.")) << sentence().toStdString();
+    QMenu kinds;
+    page().fillMenu(kinds, session().bench().rules[0]->id, "/suppress/kind");
+    for (const QAction* a : kinds.actions()) EXPECT_FALSE(a->text().contains("moment")) << "that suppresses nothing";
+    choose("/suppress/kind", "Take it out");
+    EXPECT_FALSE(sentence().contains("no alarm while"));
+
+    more("Copy");
+    ASSERT_EQ(session().bench().rules.size(), 2U);
+    EXPECT_FALSE(session().bench().rules[1]->enabled) << "until it says something else";
+    EXPECT_EQ(session().bench().rules[1]->when, session().bench().rules[0]->when);
+    const std::string copy = session().bench().rules[1]->id;
+    more("Move up");
+    EXPECT_EQ(session().bench().rules[0]->id, copy) << "now it prevails";
+    session().undoStack().undo();
+    EXPECT_EQ(session().bench().rules[1]->id, copy);
+}
+
+/// Everything goes by keys: words are reached, their menus open below them, and the keyboard stays where it was.
+TEST_F(RulesPage, TheKeyboardGoesOnWhereItWas) {
+    window->signalList().select("outlet-pressure");
+    RulesView& view = page();
+    QTest::mouseClick(window->findChild<QPushButton*>("newRule"), Qt::LeftButton);
+    const auto focused = [&] { return qobject_cast<QLabel*>(QApplication::focusWidget()); };
+    ASSERT_TRUE(waitFor([&] { return focused() && focused()->text().contains("Outlet pressure"); }))
+        << "in the new one";
+    for (int i = 0; i < 3 && focused()->selectedText() != "is above"; ++i) QTest::keyClick(focused(), Qt::Key_Tab);
+    ASSERT_EQ(focused()->selectedText(), "is above");
+    bool opened = false;
+    QTimer timer;
+    QObject::connect(&timer, &QTimer::timeout, &timer, [&] {
+        auto* menu = qobject_cast<QMenu*>(QApplication::activePopupWidget());
+        if (!menu) return;
+        timer.stop();
+        opened = true;
+        for (QAction* a : menu->actions())
+            if (a->text() == "is below") menu->setActiveAction(a);
+        QTest::keyClick(menu, Qt::Key_Return);
+        menu->close();
+    });
+    constexpr int everyMs = 5;
+    timer.start(everyMs);
+    QTest::keyClick(focused(), Qt::Key_Return);
+    ASSERT_TRUE(opened);
+    EXPECT_TRUE(view.sentence(session().bench().rules.at(0)->id).startsWith("When Outlet pressure is below "));
+    window->activateWindow();  // without a window manager nobody does
+    EXPECT_TRUE(waitFor([&] { return focused() && focused()->selectedText() == "is below"; }))
+        << "in the row that was made anew, at the same words";
+}
+
+TEST_F(RulesPage, OfManySignalsOneIsFound) {
+    window->signalList().select("outlet-pressure");
+    page().addRule();
+    QMenu menu;
+    page().fillMenu(menu, session().bench().rules[0]->id, "/when/of");
+    auto* holder = qobject_cast<QWidgetAction*>(menu.actions().front());
+    ASSERT_TRUE(holder);
+    auto* find = holder->defaultWidget()->findChild<QLineEdit*>();
+    find->setText("TEMPER");
+    int seen = 0;
+    for (const QAction* a : menu.actions()) seen += a != holder && a->isVisible();
+    EXPECT_EQ(seen, 3) << "three temperatures";
+    QTest::keyClick(find, Qt::Key_Return);
+    EXPECT_TRUE(sentence().startsWith("When Bearing temperature is above ")) << sentence().toStdString();
+}
+
 TEST_F(RulesPage, AConditionLooksAtAMeasureAndATotalIsSetToZero) {
     window->signalList().select("outlet-pressure");
     page().addRule();

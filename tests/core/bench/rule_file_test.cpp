@@ -53,6 +53,63 @@ TEST(RuleFile, IsOneSentence) {
         "then raise the alarm \"it was too much\" of priority 1.");
 }
 
+TEST(RuleFile, SaysWhatSuppressesItsAlarm) {
+    RuleSpec rule = ruleFromText(pump(), tooMuch).value();
+    rule.suppress = Condition{.kind = ConditionKind::below, .of = "drive", .level = 1};
+    EXPECT_TRUE(ruleSentence(pump(), rule).ends_with(" of priority 1; no alarm while Drive speed is below 1 V."));
+    const RulePlace at = placeIn(rule, "/suppress/level");
+    ASSERT_EQ(at.condition, &*rule.suppress);
+    EXPECT_EQ(at.field, "level");
+    rule.suppress.reset();
+    EXPECT_EQ(placeIn(rule, "/suppress/level").condition, nullptr);
+}
+
+/// The alarm of a signal's limits is suppressed as that of a rule is.
+TEST(RuleFile, AnAlarmOfLimitsIsSuppressedWhileSomethingHolds) {
+    Bench bench = pump();
+    SignalSpec flow = *bench.signal("flow");
+    flow.limits = {30, {}};
+    flow.alarm =
+        LimitAlarm{1, 2, 0, 0, Condition{.kind = ConditionKind::below, .of = "drive", .level = 500, .unit = "mV"}};
+    bench = withSignal(bench, flow);
+    const std::string text = writeBench(bench);
+    const BenchReading again = readBench(text);
+    ASSERT_TRUE(again.bench) << again.problems.front().english();
+    EXPECT_EQ(*again.bench->signal("flow"), flow);
+    const auto rules = alarmRules(bench);
+    const auto low = std::ranges::find(rules, "low limit of flow", &RuleSpec::id);
+    ASSERT_NE(low, rules.end());
+    ASSERT_TRUE(low->suppress);
+    EXPECT_NEAR(low->suppress->level, 0.5, 1e-12) << "as the drive reads";
+    EXPECT_FALSE(withoutSignal(bench, "drive").signal("flow")->alarm->suppress) << "it goes with what it names";
+    const auto wrong = [&](const std::string& what, const std::string& instead) {
+        std::string other = text;
+        other.replace(other.find(what), what.size(), instead);
+        const BenchReading read = readBench(other);
+        return read.problems.empty() ? std::string() : read.problems.front().english();
+    };
+    EXPECT_NE(wrong(R"("is": "below")", R"("is": "rises")").find("suppresses nothing"), std::string::npos);
+    EXPECT_NE(wrong(R"("signal": "drive")", R"("signal": "nobody")").find("suppressed-while"), std::string::npos);
+}
+
+TEST(RuleFile, RulesAreMoved) {
+    Bench bench = pump();
+    for (const char* id : {"a", "b", "c"}) {
+        RuleSpec rule;
+        rule.id = id;
+        bench = withRule(bench, rule);
+    }
+    const auto order = [](const Bench& b) {
+        std::string out;
+        for (const auto& r : b.rules) out += r->id;
+        return out;
+    };
+    EXPECT_EQ(order(withRuleMoved(bench, "a", 1)), "bac");
+    EXPECT_EQ(order(withRuleMoved(bench, "c", -2)), "cab");
+    EXPECT_EQ(order(withRuleMoved(bench, "a", -1)), "abc") << "it is the first already";
+    EXPECT_EQ(order(withRuleMoved(bench, "nobody", 1)), "abc");
+}
+
 TEST(RuleFile, ChangesToAStateOrANumber) {
     const auto ruleOf = [](const std::string& when) {
         return R"({"id": "r", "name": "R", "when": )" + when + R"(, "then": [{"do": "mark", "words": "x"}]})";

@@ -51,9 +51,25 @@ TEST(AlarmBook, ListsTheMostUrgentFirstAndTellsTheFirstCause) {
 TEST(AlarmBook, AShelvedOneComesBackByItself) {
     AlarmBook book;
     book.raise("p", 1, "p", moment(1));
-    book.shelve("p", moment(60), moment(0));
+    book.shelve("p", moment(60), "mara", "until the pump is back", moment(0));
     EXPECT_EQ(book.list(moment(30))[0].state, AlarmState::shelved);
     EXPECT_EQ(book.list(moment(61))[0].state, AlarmState::unacknowledged);
+    const AlarmEvent told = book.takeEvents().back();
+    EXPECT_EQ(told.what, AlarmEvent::What::shelved);
+    EXPECT_EQ(told.person, "mara");
+    EXPECT_TRUE(book.list(moment(30))[0].person.empty()) << "nobody has acknowledged it";
+}
+
+TEST(AlarmBook, WhatARunSaysOfAnEventIsReadBack) {
+    AlarmEvent event{{}, AlarmEvent::What::acknowledged, {}, "Flow: low, priority 7, by far", 3, "mara", "seen: twice"};
+    EXPECT_EQ(alarmEventText(event), "acknowledged: Flow: low, priority 7, by far, priority 3, by mara: seen: twice");
+    EXPECT_EQ(alarmEventFrom(alarmEventText(event)), event);
+    event = {{}, AlarmEvent::What::returned, {}, "x", 1, {}, {}};
+    EXPECT_EQ(alarmEventText(event), "returned: x, priority 1");
+    EXPECT_EQ(alarmEventFrom(alarmEventText(event)), event);
+    for (const char* other :
+         {"", "raised", "raised: x", "raised: x, priority 9", "risen: x, priority 1", ": , priority "})
+        EXPECT_FALSE(alarmEventFrom(other)) << other;
 }
 
 }  // namespace
