@@ -2,6 +2,7 @@
 #include <cmath>
 
 #include "core/bench/control_file.h"
+#include "core/bench/rule_edits.h"
 #include "core/run/run_reader.h"
 #include "engine/run_source.h"
 #include "scripted_device.h"
@@ -53,13 +54,20 @@ TEST(FollowDemo, TheBeltIsHeldAtItsSpeedThroughALoadStep) {
     EXPECT_NEAR(engine->source().at("drive", engine->now()).value, 0.2 / 0.03, 0.1);
 }
 
-TEST(FollowDemo, TheGatesPatternIsRecordedFromAButtonAndPlayedBack) {
+TEST(FollowDemo, TheGatesPatternIsRecordedFromTwoButtonsAndPlayedBack) {
     const TempFolder folder;
     const std::string run = folder.file("buttons.run");
     {
-        // The gate is open while the start button is pressed.
-        const auto engine = measured(
-            with(sorter(), R"({"id": "g", "output": "gate", "by": "follow", "signal": "start-button"})"), 30, run);
+        // One button opens the gate, the other one closes it.
+        Bench bench = sorter();
+        for (const auto& [button, value] : {std::pair{"start-button", 1}, std::pair{"count-button", 0}}) {
+            RuleSpec rule;
+            rule.id = rule.name = button;
+            rule.when = {.kind = ConditionKind::becomes, .of = button, .level = 1};
+            rule.then = {{.kind = ActionKind::set, .on = "gate", .value = static_cast<double>(value)}};
+            bench = withRule(bench, rule);
+        }
+        const auto engine = measured(bench, 60, run);
         engine->stop();
     }
     RunSource recorded(run);
@@ -73,12 +81,12 @@ TEST(FollowDemo, TheGatesPatternIsRecordedFromAButtonAndPlayedBack) {
         return out;
     };
     const auto taught = edges(pressed);
-    ASSERT_GE(taught.size(), 3U) << "somebody presses the button now and then";
+    ASSERT_GE(taught.size(), 3U) << "somebody presses the buttons now and then";
     const double from = (pressed[0].t - recorded.extent().from).seconds();
     const Bench bench = with(sorter(), R"({"id": "g", "output": "gate", "by": "play", "shape": "run", "run": ")" + run +
                                            R"(", "run-signal": "gate", "from-s": )" + std::to_string(from) +
-                                           R"(, "to-s": 30, "speed": 2})");
-    const auto engine = measured(bench, 16);
+                                           R"(, "to-s": 60, "speed": 2})");
+    const auto engine = measured(bench, 31);
     std::vector<Point> played;
     ASSERT_TRUE(engine->source().points("gate", {{0}, engine->now()}, 1000, played));
     const auto again = edges(played);

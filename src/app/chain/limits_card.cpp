@@ -36,7 +36,7 @@ void ChainDrawer::addLimits(QVBoxLayout* column) {
     end(tr("High"), &Limits::high);
     addLimitAlarm(*card);
     auto* decimals = new Field(tr("Decimals"), card);
-    decimals->setPlaceholderText(tr("as many as are known"));
+    decimals->setPlaceholderText(tr("by uncertainty"));
     decimals->setToolTip(
         tr("Of its readings on screen: by its uncertainty, unless a number stands here. Exports keep all."));
     connect(decimals, &Field::taken, this, [this, decimals](const QString& text) {

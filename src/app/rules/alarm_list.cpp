@@ -243,6 +243,7 @@ void AlarmList::show(const std::vector<Alarm>& now) {
 
 void AlarmList::open() {
     seen_ = std::numeric_limits<std::uint64_t>::max();
+    if (session_.isRun()) showJournal(true);
     refresh();
 }
 

@@ -243,7 +243,7 @@ void ProcedureView::showFields() {
                 form_->column()->addWidget(more);
                 break;
         }
-        addText(tr("Called (a sentence is made where this is empty)"), s->title,
+        addText(tr("Called (empty: a sentence is made)"), s->title,
                 [](ProcedureStep& x, std::string v) { x.title = std::move(v); });
         if (s->kind != StepKind::repeat) {
             form_->flag(tr("End if this fails"), s->endsIfFailed,
@@ -254,8 +254,6 @@ void ProcedureView::showFields() {
         form_->column()->addSpacing(8);
         form_->column()->addWidget(alone);
     }
-    auto* row = new QHBoxLayout;
-    row->setSpacing(6);
     auto* add = new QPushButton(tr("Add step"));
     add->setObjectName("addStep");
     auto* kinds = new QMenu(add);
@@ -269,7 +267,11 @@ void ProcedureView::showFields() {
                                                 {StepKind::repeat, tr("Repeat for each value of a list")}};
     for (const auto& [kind, label] : all) kinds->addAction(label, this, [this, kind = kind] { addStep(kind); });
     opensMenu(*add, kinds);
-    row->addWidget(add, 1);
+    form_->column()->addSpacing(8);
+    form_->column()->addWidget(add);
+    auto* row = new QHBoxLayout;
+    row->setSpacing(6);
+    row->addStretch(1);
     for (const auto& [label, name, act] :
          {std::tuple{QStringLiteral("↑"), tr("Up (Alt+↑)"), std::function<void()>([this] { moveStep(-1); })},
           std::tuple{QStringLiteral("↓"), tr("Down (Alt+↓)"), std::function<void()>([this] { moveStep(1); })},
@@ -282,7 +284,6 @@ void ProcedureView::showFields() {
         connect(button, &QToolButton::clicked, this, act);
         row->addWidget(button);
     }
-    form_->column()->addSpacing(8);
     form_->column()->addLayout(row);
     form_->column()->addStretch(1);
     showForm(*fieldScroll_, form_);

@@ -38,9 +38,11 @@ class SentenceLabel : public QLabel {
 public:
     using QLabel::QLabel;
     void show(const std::vector<SentencePart>& parts) {
+        parts_ = parts;
+        ink_ = theme().ink;
         QString html;
         places_.clear();
-        for (const SentencePart& part : parts) {
+        for (const SentencePart& part : parts_) {
             const QString words = shown(part.words).toHtmlEscaped();
             html += part.place.empty() ? words
                                        : QStringLiteral("<a href=\"%1\" style=\"color: %2;\">%3</a>")
@@ -72,12 +74,15 @@ protected:
     void changeEvent(QEvent* event) override {
         heights_.clear();
         QLabel::changeEvent(event);
+        if (!parts_.empty() && ink_ != theme().ink) show(std::vector(parts_));  // by night other words are underlined
     }
 
 private:
     mutable std::map<int, int> heights_;
     mutable QString of_;
+    std::vector<SentencePart> parts_;
     std::vector<std::string> places_;
+    QColor ink_;
 };
 
 RuleStrip::RuleStrip(QWidget* parent) : QWidget(parent) {
@@ -121,6 +126,8 @@ void RuleStrip::paintEvent(QPaintEvent*) {
 RulesView::RulesView(Session& session, QWidget* parent)
     : QWidget(parent),
       session_(session),
+      newRule_(new QPushButton(tr("New rule"))),
+      newControl_(new QPushButton(tr("New control"))),
       scroll_(new QScrollArea),
       rows_(new QVBoxLayout),
       alarms_(new AlarmList(session, this)),
@@ -133,12 +140,10 @@ RulesView::RulesView(Session& session, QWidget* parent)
     column->setSpacing(8);
     auto* head = new QHBoxLayout;
     head->addWidget(pageTitle(tr("Rules and alarms")), 1);
-    auto* add = new QPushButton(tr("New rule"));
-    add->setObjectName("newRule");
-    connect(add, &QPushButton::clicked, this, &RulesView::addRule);
-    head->addWidget(add);
-    auto* control = new QPushButton(tr("New control"));
-    auto* kinds = new QMenu(control);
+    newRule_->setObjectName("newRule");
+    connect(newRule_, &QPushButton::clicked, this, &RulesView::addRule);
+    head->addWidget(newRule_);
+    auto* kinds = new QMenu(newControl_);
     const std::pair<ControlKind, QString> choices[] = {{ControlKind::twoPoint, tr("Switch an output by a reading")},
                                                        {ControlKind::pid, tr("Hold a reading at a setpoint")},
                                                        {ControlKind::follow, tr("Have an output follow an input")},
@@ -157,8 +162,8 @@ RulesView::RulesView(Session& session, QWidget* parent)
                 later->addAction(tr("by %1").arg(shown(s->name)), this,
                                  [this, id = s->id] { playBack(id, session_.toPlay()->played); });
     });
-    opensMenu(*control, kinds);
-    head->addWidget(control);
+    opensMenu(*newControl_, kinds);
+    head->addWidget(newControl_);
     auto* close = closeButton(tr("Back to the page"));
     connect(close, &QToolButton::clicked, this, &RulesView::closeAsked);
     head->addWidget(close);
@@ -202,6 +207,11 @@ RulesView::RulesView(Session& session, QWidget* parent)
 
 void RulesView::open(const QString& signal) {
     signal_ = signal;
+    for (QPushButton* button : {newRule_, newControl_}) {
+        button->setEnabled(!session_.isRun());
+        button->setToolTip(session_.isRun() ? tr("The rules of a run are those that it was recorded with.")
+                                            : QString());
+    }
     alarms_->open();
     built_.clear();
     dropRowsFrom(0);

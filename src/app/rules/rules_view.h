@@ -99,6 +99,7 @@ private:
 
     Session& session_;
     QString signal_;
+    QPushButton *newRule_, *newControl_;
     QScrollArea* scroll_;
     QVBoxLayout* rows_;
     std::optional<std::pair<std::string, std::string>> goOn_;  ///< the rule and the place that the keyboard goes on at

@@ -44,9 +44,12 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
     time_->setAccessibleName(tr("Time of day"));
     hysteresis_->setToolTip(tr("How far it must go back before it can trigger again"));
     // What is proposed lies where the signal is used: at its upper limit, or in the middle of its scale.
-    const auto propose = [this] {
+    auto* unit = new QLabel;
+    auto* backUnit = new QLabel;
+    const auto propose = [this, unit, backUnit] {
         const SignalSpec* s = bench_.signal(signal_->currentData().toString().toStdString());
         if (!s) return;
+        for (QLabel* label : {unit, backUnit}) label->setText(unitOf(*s));
         const Scale scale = expectedScale(*s).value_or(Scale{0, 1});
         level_->setText(shown(shortNumber(s->isState() ? 0.5 : s->limits.high.value_or((scale.low + scale.high) / 2))));
     };
@@ -80,8 +83,8 @@ ShotDialog::ShotDialog(const Bench& bench, const QString& signal, Instant now, Q
     for (Field* field : {level_, hysteresis_, before_, after_, shots_}) field->setMaximumWidth(numberWidth);
     say(tr("When"), {what_}, {});
     QWidget* signalRow = say(tr("namely"), {signal_}, {});
-    QWidget* levelRow = say({}, {direction_, level_}, {});
-    QWidget* backRow = say(tr("going back by"), {hysteresis_}, tr("in between,"));
+    QWidget* levelRow = say({}, {direction_, level_, unit}, {});
+    QWidget* backRow = say(tr("going back by"), {hysteresis_, backUnit}, tr("in between,"));
     QWidget* timeRow = say(tr("at"), {time_}, {});
     say(tr("record"), {before_}, tr("s before it"));
     say(tr("and"), {after_}, tr("s after it,"));
