@@ -52,12 +52,12 @@ public:
         setText(html);
     }
     using QLabel::show;
-    /// The keyboard is at the words of this place; where they are gone, at the first ones.
+    /// The keyboard is at the words of this place, at once or when the window has it; where they are gone, at the first
+    /// ones.
     void focusPlace(const std::string& place) {
+        goOn_ = place;
         setFocus(Qt::TabFocusReason);
-        const auto at = std::ranges::find(places_, place);
-        const auto n = at == places_.end() ? 0 : at - places_.begin();
-        for (std::ptrdiff_t i = 0; i <= n && hasFocus(); ++i) focusNextPrevChild(true);
+        if (hasFocus()) goOn();
     }
     /// Where a menu of its words opens: under the pointer, or for the keyboard below it.
     [[nodiscard]] QPoint menuAt() const { return underMouse() ? QCursor::pos() : mapToGlobal(QPoint(0, height())); }
@@ -71,6 +71,10 @@ public:
     }
 
 protected:
+    void focusInEvent(QFocusEvent* event) override {
+        QLabel::focusInEvent(event);
+        goOn();
+    }
     void changeEvent(QEvent* event) override {
         heights_.clear();
         QLabel::changeEvent(event);
@@ -78,6 +82,13 @@ protected:
     }
 
 private:
+    void goOn() {
+        if (!goOn_) return;
+        const auto at = std::ranges::find(places_, *std::exchange(goOn_, std::nullopt));
+        const auto n = at == places_.end() ? 0 : at - places_.begin();
+        for (std::ptrdiff_t i = 0; i <= n && hasFocus(); ++i) focusNextPrevChild(true);
+    }
+    std::optional<std::string> goOn_;
     mutable std::map<int, int> heights_;
     mutable QString of_;
     std::vector<SentencePart> parts_;
@@ -228,12 +239,13 @@ const RuleSpec* RulesView::rule(const std::string& id) const {
 }
 
 void RulesView::change(const QString& effect, const RuleSpec& next) {
-    if (session_.isRun()) return Q_EMIT said(tr("The rules of a run are those that it was recorded with."));
     std::vector<Problem> problems;
     const Bench with = withRule(session_.bench(), next);
     checkRules(with, problems);
-    if (!problems.empty()) return Q_EMIT said(shown(problems.front().message));
-    session_.edit(effect, with);
+    if (!session_.isRun() && problems.empty()) return session_.edit(effect, with);
+    goOn_.reset();
+    Q_EMIT said(session_.isRun() ? tr("The rules of a run are those that it was recorded with.")
+                                 : shown(problems.front().message));
 }
 
 void RulesView::addRule() {
