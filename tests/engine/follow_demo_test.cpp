@@ -67,7 +67,7 @@ TEST(FollowDemo, TheGatesPatternIsRecordedFromTwoButtonsAndPlayedBack) {
             rule.then = {{.kind = ActionKind::set, .on = "gate", .value = static_cast<double>(value)}};
             bench = withRule(bench, rule);
         }
-        const auto engine = measured(bench, 60, run);
+        const auto engine = measured(bench, 30, run);
         engine->stop();
     }
     RunSource recorded(run);
@@ -85,8 +85,8 @@ TEST(FollowDemo, TheGatesPatternIsRecordedFromTwoButtonsAndPlayedBack) {
     const double from = (pressed[0].t - recorded.extent().from).seconds();
     const Bench bench = with(sorter(), R"({"id": "g", "output": "gate", "by": "play", "shape": "run", "run": ")" + run +
                                            R"(", "run-signal": "gate", "from-s": )" + std::to_string(from) +
-                                           R"(, "to-s": 60, "speed": 2})");
-    const auto engine = measured(bench, 31);
+                                           R"(, "to-s": 30, "speed": 2})");
+    const auto engine = measured(bench, 16);
     std::vector<Point> played;
     ASSERT_TRUE(engine->source().points("gate", {{0}, engine->now()}, 1000, played));
     const auto again = edges(played);
