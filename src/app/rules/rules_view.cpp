@@ -1,11 +1,9 @@
 #include "app/rules/rules_view.h"
 
-#include <QCursor>
 #include <QHBoxLayout>
 #include <QInputDialog>
 #include <QKeyEvent>
 #include <QMenu>
-#include <QPainter>
 #include <QTimer>
 #include <algorithm>
 
@@ -29,110 +27,7 @@ constexpr std::size_t rowsAtOnce = 16, rowsAFrame = 4;
 constexpr Duration rehearsedAnew = milliseconds(5000);
 /// Live, rules are rehearsed over so much of what is in memory.
 constexpr Duration mostRehearsed = milliseconds(600'000);
-
 }  // namespace
-
-/// A sentence with links that knows how high it is at a width: to lay out its text anew is what takes the time where
-/// hundreds of them stand below each other, and one thing above them changes.
-class SentenceLabel : public QLabel {
-public:
-    using QLabel::QLabel;
-    void show(const std::vector<SentencePart>& parts) {
-        parts_ = parts;
-        ink_ = theme().ink;
-        QString html;
-        places_.clear();
-        for (const SentencePart& part : parts_) {
-            const QString words = shown(part.words).toHtmlEscaped();
-            html += part.place.empty() ? words
-                                       : QStringLiteral("<a href=\"%1\" style=\"color: %2;\">%3</a>")
-                                             .arg(shown(part.place), theme().ink.name(), words);
-            if (!part.place.empty()) places_.push_back(part.place);
-        }
-        setText(html);
-    }
-    using QLabel::show;
-    /// The keyboard is at the words of this place, at once or when the window has it; where they are gone, at the first
-    /// ones.
-    void focusPlace(const std::string& place) {
-        goOn_ = place;
-        setFocus(Qt::TabFocusReason);
-        if (hasFocus()) goOn();
-    }
-    /// Where a menu of its words opens: under the pointer, or for the keyboard below it.
-    [[nodiscard]] QPoint menuAt() const { return underMouse() ? QCursor::pos() : mapToGlobal(QPoint(0, height())); }
-    [[nodiscard]] int heightForWidth(int width) const override {
-        // A layout asks for some widths by turns: with a scroll bar, without, and the one it would like.
-        constexpr std::size_t most = 8;
-        if (text() != of_ || heights_.size() > most) heights_.clear();
-        of_ = text();
-        const auto known = heights_.find(width);
-        return known != heights_.end() ? known->second : heights_[width] = QLabel::heightForWidth(width);
-    }
-
-protected:
-    void focusInEvent(QFocusEvent* event) override {
-        QLabel::focusInEvent(event);
-        goOn();
-    }
-    void changeEvent(QEvent* event) override {
-        heights_.clear();
-        QLabel::changeEvent(event);
-        if (!parts_.empty() && ink_ != theme().ink) show(std::vector(parts_));  // by night other words are underlined
-    }
-
-private:
-    void goOn() {
-        if (!goOn_) return;
-        const auto at = std::ranges::find(places_, *std::exchange(goOn_, std::nullopt));
-        const auto n = at == places_.end() ? 0 : at - places_.begin();
-        for (std::ptrdiff_t i = 0; i <= n && hasFocus(); ++i) focusNextPrevChild(true);
-    }
-    std::optional<std::string> goOn_;
-    mutable std::map<int, int> heights_;
-    mutable QString of_;
-    std::vector<SentencePart> parts_;
-    std::vector<std::string> places_;
-    QColor ink_;
-};
-
-RuleStrip::RuleStrip(QWidget* parent) : QWidget(parent) {
-    constexpr int high = 14;
-    setFixedHeight(high);
-    setAccessibleName(tr("When it would have held"));
-}
-
-void RuleStrip::show(Span span, const std::vector<RuleFiring>& firings) {
-    span_ = span;
-    firings_ = firings;
-    update();
-}
-
-void RuleStrip::paintEvent(QPaintEvent*) {
-    QPainter p(this);
-    const Theme& t = theme();
-    const double line = height() - 3.5;
-    p.setPen(QPen(t.hairline, 1));
-    p.drawLine(QPointF(0, line), QPointF(width(), line));
-    const double lasts = (span_.to - span_.from).seconds();
-    if (!(lasts > 0)) return;
-    const auto x = [&](Instant at) { return (at - span_.from).seconds() / lasts * (width() - 2) + 1; };
-    std::optional<Instant> since;
-    const auto bar = [&](Instant from, Instant to) {
-        p.fillRect(QRectF(QPointF(x(from), 2), QPointF(std::max(x(to), x(from) + 2), line)), t.muted);
-    };
-    for (const RuleFiring& f : firings_) {
-        if (f.momentary) {
-            bar(f.at, f.at);
-        } else if (f.holds) {
-            since = f.at;
-        } else if (since) {
-            bar(*since, f.at);
-            since.reset();
-        }
-    }
-    if (since) bar(*since, span_.to);
-}
 
 RulesView::RulesView(Session& session, QWidget* parent)
     : QWidget(parent),

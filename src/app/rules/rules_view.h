@@ -9,28 +9,11 @@
 
 #include "app/document/session.h"
 #include "app/rules/alarm_list.h"
+#include "app/rules/rule_row.h"
 #include "app/widgets/live_words.h"
 #include "app/widgets/switch.h"
 
 namespace cruscotto {
-
-class SentenceLabel;
-
-/// When a rule would have held, over a stretch: a bar from when it began to until it no longer did.
-class RuleStrip : public QWidget {
-    Q_OBJECT
-public:
-    explicit RuleStrip(QWidget* parent);
-    void show(Span span, const std::vector<RuleFiring>& firings);
-    using QWidget::show;
-
-protected:
-    void paintEvent(QPaintEvent* event) override;
-
-private:
-    Span span_;
-    std::vector<RuleFiring> firings_;
-};
 
 /// The page of rules, in the page's place: each a sentence whose underlined words are changed in place, what it is
 /// doing, and what it would have done; and the alarms that stand.
