@@ -9,7 +9,7 @@ namespace cruscotto {
 
 namespace {
 
-constexpr unsigned rate = 48'000;
+constexpr unsigned samplesASecond = 48'000;
 
 /// What ALSA says of a missing sound card is not for the terminal.
 void passOver(const char*, int, const char*, int, const char*, ...) {}
@@ -54,7 +54,7 @@ void AlarmBell::work(const std::stop_token& stop) {
             if (!changed_.wait(lock, stop, [this] { return !next_.empty(); })) return;
             tones = std::exchange(next_, {});
         }
-        if (!output_(toneSamples(tones, rate), rate))
+        if (!output_(toneSamples(tones, samplesASecond), samplesASecond))
             QMetaObject::invokeMethod(
                 this, [] { QApplication::beep(); }, Qt::QueuedConnection);
     }
