@@ -194,7 +194,7 @@ TEST_F(RulesAtWork, OfTwoTheFirstPrevailsAndMomentsStay) {
 
 TEST_F(RulesAtWork, ARampGoesThereStepByStep) {
     begin({R"({"id": "up", "name": "Up", "when": {"is": "above", "signal": "in", "level": 5},
-               "then": [{"do": "ramp", "output": "drive", "value": 10, "seconds": 0.1},
+               "then": [{"do": "ramp", "output": "drive", "value": 10, "seconds": 1},
                         {"do": "alarm", "words": "In is {in}", "priority": 1}, {"do": "record"}]})"});
     read(6);
     ASSERT_TRUE(driven(10));

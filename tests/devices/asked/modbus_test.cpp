@@ -276,7 +276,7 @@ TEST(Modbus, AUnitThatFallsSilentHasItsOutputsSafeBeforeAnythingElseWhenItIsBack
                                        {"there", "unit 9 input 0 i16"},
                                        {"set", "unit 9 holding 9 u16 out"},
                                        {"fan", "coil 2 out"}},
-                                      {{"timeout-s", 0.02}}));
+                                      {{"timeout-s", 0.2}}));
     listener.device().setSafeValues({{"set", 3}, {"fan", 0}});
     listener.device().setOutput("set", 70);
     listener.device().setOutput("fan", 1);
