@@ -324,27 +324,30 @@ TEST(Keep, ARecordingKeepsToWhatWasAskedForWhenItBegan) {
     Bench bench = test::exampleBench("pump-bench");
     auto engine = Engine::start(with(bench, "vibration", nth));
     ASSERT_TRUE(engine->startRecording(folder.file("a.run")).ok());
-    const auto reached = [&] {
+    const auto reached = [&](std::initializer_list<const char*> signals) {
         const Instant now = engine->now();
-        return test::eventually([&] { return engine->now() > now + milliseconds(300); });
+        return test::eventually([&] {
+            return std::ranges::all_of(signals, [&](const char* id) {
+                return engine->source().at(id, engine->now()).taken > now + milliseconds(300);
+            });
+        });
     };
-    ASSERT_TRUE(reached());
+    ASSERT_TRUE(reached({"vibration"}));
     nth.every = 7;
     Bench next = with(bench, "vibration", nth);
     SignalSpec again = *bench.signal("spare");
     again.id = "spare-again";
     again.keep.asReadings = true;
     engine->apply(withSignal(next, again));
-    ASSERT_TRUE(reached());
+    ASSERT_TRUE(reached({"vibration", "spare-again"}));
     engine->stopRecording();
     ASSERT_TRUE(engine->startRecording(folder.file("b.run")).ok());
-    ASSERT_TRUE(reached());
+    ASSERT_TRUE(reached({"vibration"}));
     engine->stop();
     const auto rate = [&](const char* file, const std::string& id) {
         auto reader = RunReader::open(folder.file(file)).value()->info();
-        return std::find_if(reader.groups.begin(), reader.groups.end(),
-                            [&](const RunGroup& g) { return g.id == reader.signal(id)->group; })
-            ->rateHz;
+        const auto group = std::ranges::find(reader.groups, reader.signal(id)->group, &RunGroup::id);
+        return group == reader.groups.end() ? std::nan("") : group->rateHz;
     };
     EXPECT_DOUBLE_EQ(rate("a.run", "vibration"), 500);
     EXPECT_NEAR(rate("b.run", "vibration"), 1000 / 7.0, 1e-9);

@@ -113,6 +113,7 @@ private:
     QLabel* evidence_ = nullptr;
     std::vector<double> behind_;  ///< standard uncertainties, when they were worked out last
     std::optional<Instant> uncertainAt_;
+    Duration uncertainPause_;
     std::vector<std::function<void(const SignalSpec&)>> showers_;
     RawWatch* watch_ = nullptr;
     QWidget* dropLine_ = nullptr;

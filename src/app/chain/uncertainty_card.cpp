@@ -59,11 +59,13 @@ void ChainDrawer::addBudget(QVBoxLayout* column) {
 
 void ChainDrawer::showUncertainty(Instant t) {
     const SignalSpec* s = spec();
-    constexpr Duration every = milliseconds(500);
+    const Duration every = std::max(milliseconds(500), uncertainPause_);
     if (!budget_ || !s || (uncertainAt_ && t > *uncertainAt_ && t - *uncertainAt_ < every)) return;
     uncertainAt_ = t;
     const Bench bench = session_.isRun() ? withSignal(session_.bench(), *s) : session_.bench();
     const auto uncertainty = uncertaintyAt(bench, session_.source(), s->id, t);
+    constexpr std::int64_t restPerReading = 50'000;  // ns; a twentieth of a processor's time
+    uncertainPause_ = {uncertainty ? static_cast<std::int64_t>(uncertainty.value().wentOver) * restPerReading : 0};
     budget_->show(uncertainty, s->name);
     behind_ = uncertainty ? uncertainty.value().behind : std::vector<double>();
     // How much it wanders, and what a filter made of that.

@@ -84,11 +84,14 @@ const Session::Digits& Session::digitsOf(const SignalSpec& s) const {
     Digits& d = it->second;
     // Of many signals each has its turn: a frame must not wait for hundreds.
     constexpr std::size_t soonDone = 64;
-    const Duration again = milliseconds(2000 * static_cast<std::int64_t>(1 + digits_.size() / soonDone));
+    const Duration again =
+        std::max(milliseconds(2000 * static_cast<std::int64_t>(1 + digits_.size() / soonDone)), d.pause);
     const bool same = !fresh && d.chain == s.chain;
     if ((same && t >= d.at && t - d.at < again) || digitsLeft_ <= 0) return d;
     --digitsLeft_;
     const auto made = uncertaintyAt(bench_, source(), s.id, t);
+    constexpr std::int64_t restPerReading = 500'000;  // ns; half a percent of a processor's time
+    d.pause = {made ? static_cast<std::int64_t>(made.value().wentOver) * restPerReading : 0};
     d.at = t;
     d.chain = s.chain;
     d.expanded = made ? made.value().expanded() : 0;

@@ -210,6 +210,7 @@ private:
         bool claimed = false;
         int decimals = 0;
         ChainSpec chain;
+        Duration pause;  ///< of one that takes long: it is not worked out again before
     };
     const Digits& digitsOf(const SignalSpec& s) const;
     mutable std::map<std::string, Digits> digits_;  // by signal, worked out again every two seconds or so

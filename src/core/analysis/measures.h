@@ -53,8 +53,9 @@ std::string measureUnit(const std::string& name, const std::string& unit, const 
 /// All of measureKindsOfTwo(): how `of` follows `from`. Where both are sines, by their fits; else the gain is the slope
 /// of the line of one over the other and the delay the place of the highest cross-correlation. A gain below 0 inverts;
 /// the phase is that of `of` less that of `from`, without the half turn of an inversion. Where one of them stands at a
-/// rail, what hangs on it says so.
-std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const MeasuredStretch& of);
+/// rail, what hangs on it says so. `only`: the one of them that is wanted, and what comes by the way.
+std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const MeasuredStretch& of,
+                                             std::string_view only = {});
 
 /// By how many steps, with their fraction, b comes behind a, both of the same length: where their correlation is
 /// highest in size, within a quarter of the length and 4000 steps. Nothing: it is below 0.3 everywhere, or highest at

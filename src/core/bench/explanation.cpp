@@ -58,28 +58,32 @@ std::string number(double v, double standard, double k) {
     return std::isnan(v) ? std::string("–") : threeDigits(v) == "0" ? "0" : shortNumber(v);
 }
 
+std::string inUnit(const std::string& number, const std::string& unit) {
+    const std::string words = unitText(unit);
+    return words.empty() ? number : number + " " + words;
+}
+
 void write(std::string& out, const Explanation& e, const std::string& today, int depth) {
     const std::string indent(static_cast<std::size_t>(depth) * 4, ' ');
     const auto line = [&](const std::string& words) { out += indent + words + "\n"; };
     const double standard = e.uncertainty ? e.uncertainty->standard : 0, k = e.uncertainty ? e.uncertainty->k : 2;
     line(fmt::format(
-        "{} at {} s: {} {}{}", e.name, shortNumber(e.at.seconds()), number(e.reading.value, standard, k),
-        unitText(e.unit),
+        "{} at {} s: {}{}", e.name, shortNumber(e.at.seconds()), inUnit(number(e.reading.value, standard, k), e.unit),
         e.reading.quality == Quality::good ? std::string() : ", " + std::string(qualityWord(e.reading.quality))));
     line("  " + e.wired);
     for (const Explanation::Step& step : e.steps) {
-        line(fmt::format("  {}: {} {}", step.title.english(), number(step.value, std::max(step.standard, 0.0), k),
-                         unitText(step.unit)));
+        line(fmt::format("  {}: {}", step.title.english(),
+                         inUnit(number(step.value, std::max(step.standard, 0.0), k), step.unit)));
         if (!step.sentence.english().empty()) line("      " + step.sentence.english());
     }
     if (e.uncertainty) {
         const Uncertainty& u = *e.uncertainty;
         if (u.standard > 0)
-            line(fmt::format("  Uncertainty: ± {} {} (k = {}), of which", threeDigits(u.expanded()), unitText(u.unit),
+            line(fmt::format("  Uncertainty: ± {} (k = {}), of which", inUnit(threeDigits(u.expanded()), u.unit),
                              shortNumber(u.k)));
         for (const UncertaintyPart& p : u.parts)
-            line(fmt::format("      {:3.0f} %  {}: {}, {} {}", 100 * p.share, p.signal, p.source.english(),
-                             threeDigits(std::fabs(p.amount)), unitText(u.unit)));
+            line(fmt::format("      {:3.0f} %  {}: {}, {}", 100 * p.share, p.signal, p.source.english(),
+                             inUnit(threeDigits(std::fabs(p.amount)), u.unit)));
         for (const Text& m : u.missing) line("      " + m.english());
     } else {
         line("  Uncertainty: " + e.whyNone.english());

@@ -21,6 +21,8 @@ constexpr int deepestBudget = 32;
 constexpr int momentsBefore = 6;
 constexpr Duration lookBack = milliseconds(10'000);
 constexpr int samplesBack = 30;
+/// Over more readings than these no stage goes once more.
+constexpr std::size_t mostOnceMore = 20'000;
 
 /// A reading as a sum of independent errors, each with the slope to it.
 struct LinearForm {
@@ -95,6 +97,7 @@ public:
         return form;
     }
     std::vector<Text> missing;
+    std::size_t wentOver = 0;
 
 private:
     [[nodiscard]] std::vector<double> valuesOf(const std::string& id) const {
@@ -120,34 +123,55 @@ private:
         const SignalSpec& s;
         std::size_t stage;
         const WantedSource* source;  // of a computation
-        double factor;
+        double factor, offset;       // to the unit that it wants
     };
     std::optional<LinearForm> entering(const Entering& in, Duration earlier, int depth) {
         Propagation then(bench_, moment_, before_ + earlier);
         auto made = in.source ? then.of(in.source->source->signal, depth + 1) : then.behind(in.s, in.stage, depth);
+        wentOver += then.wentOver;
         if (!made) return {};
         if (in.source) {
             made.value().scale(in.factor);
-            made.value().value *= in.factor;
+            made.value().value = made.value().value * in.factor + in.offset;
         }
         return std::move(made.value());
     }
 
-    /// Each error of what comes in becomes what the stage makes of it. How far it goes with what is measured (as one of
-    /// an amplification does) and how far it stays is told from the moments before.
+    /// What came in at this moment and at some before it, with what it was off by.
+    struct Moments {
+        std::vector<double> at;
+        std::vector<LinearForm> errors;
+        /// How far an error goes with what is measured (as one of an amplification does) and how far it stays. What
+        /// a maker says of the reading says nothing of its sign: it goes with the size of what is measured then.
+        [[nodiscard]] StraightLine lineOf(const std::string& key) const {
+            std::vector<double> amounts, sizes;
+            for (const LinearForm& e : errors) {
+                const auto then = e.terms.find(key);
+                amounts.push_back(then == e.terms.end() ? 0 : then->second.amount);
+            }
+            for (const double v : at) sizes.push_back(std::fabs(v));
+            const StraightLine signedOne = straightLine(at, amounts), ofSize = straightLine(sizes, amounts);
+            return ofSize.rest < signedOne.rest ? ofSize : signedOne;
+        }
+    };
+    Moments momentsOf(const Entering& in, const LinearForm& form, double value, Duration interval, int depth) {
+        Moments out{{value}, {form}};
+        if (!moment_.stagesBefore) return out;
+        const Duration over =
+            std::min(std::max(lookBack, Duration{interval.ns * samplesBack}), moment_.running - before_);
+        for (int k = 1; k <= momentsBefore && over.ns > 0; ++k)
+            if (auto then = entering(in, Duration{over.ns * k / momentsBefore}, depth)) {
+                out.at.push_back(then->value);
+                out.errors.push_back(std::move(*then));
+            }
+        return out;
+    }
+
+    /// Each error of what comes in becomes what the stage makes of it.
     void carry(const CarriedError& carried, const Entering& in, LinearForm& form, double value, Duration interval,
                int depth) {
-        std::vector<double> at{value};
-        std::vector<LinearForm> errors{form};
-        if (carried.gain != 0 && moment_.stagesBefore) {
-            const Duration over =
-                std::min(std::max(lookBack, Duration{interval.ns * samplesBack}), moment_.running - before_);
-            for (int k = 1; k <= momentsBefore && over.ns > 0; ++k)
-                if (auto then = entering(in, Duration{over.ns * k / momentsBefore}, depth)) {
-                    at.push_back(then->value);
-                    errors.push_back(std::move(*then));
-                }
-        }
+        const Moments moments =
+            carried.gain != 0 ? momentsOf(in, form, value, interval, depth) : Moments{{value}, {form}};
         for (auto& [key, term] : form.terms) {
             if (term.common) {
                 // What was averaged stays as it is for as long as that took.
@@ -161,14 +185,104 @@ private:
                 term.amount *= carried.each;
                 continue;
             }
-            std::vector<double> amounts;
-            for (const LinearForm& e : errors) {
-                const auto then = e.terms.find(key);
-                amounts.push_back(then == e.terms.end() ? 0 : then->second.amount);
-            }
-            const StraightLine line = straightLine(at, amounts);
+            const StraightLine line = moments.lineOf(key);
             term.amount = carried.offset * line.at(0) + carried.gain * line.slope;
         }
+    }
+
+    /// One of what a stage goes over: readings, or a constant, in the unit that the stage wants; and how they err.
+    struct Column {
+        MeasuredMoment::Series readings;
+        std::vector<double> values;  // of the first one's times
+        double constant = 0;
+        Moments errors;
+    };
+    std::optional<Column> columnOf(const Entering& in, const LinearForm& form, double value, Duration over, int depth) {
+        const std::string& id = in.source ? in.source->source->signal : in.s.id;
+        const SignalSpec* s = bench_.signal(id);
+        if (!s) return {};
+        Column out;
+        out.readings = moment_.series(id, in.source ? s->chain.size() : in.stage, before_, over, mostOnceMore + 1);
+        if (out.readings.values.empty() || out.readings.values.size() > mostOnceMore) return {};
+        for (double& v : out.readings.values) v = v * in.factor + in.offset;
+        const Duration interval = moment_.interval ? moment_.interval(id) : Duration{};
+        out.errors = momentsOf(in, form, value, interval, depth);
+        return out;
+    }
+    /// What comes out of the stage at the end, `by` times this error added to all that it goes over; NaN: nothing.
+    double outcome(StageProcessor& processor, const std::vector<Column>& columns, bool computes, const std::string& key,
+                   double by) {
+        processor.reset();
+        std::vector<std::vector<double>> with;
+        for (const Column& c : columns) {
+            std::vector<double>& v = with.emplace_back(c.values);
+            if (v.empty() || by == 0) continue;
+            const StraightLine error = c.errors.lineOf(key);
+            for (double& x : v) x += by * error.at(x);
+        }
+        const std::vector<Instant>& times = columns.front().readings.times;
+        const SampleTimes when{nullptr, &times};
+        std::vector<double> values = computes ? std::vector<double>(times.size(), std::nan("")) : with.front();
+        std::vector<StageInput> inputs;
+        for (std::size_t k = computes ? 0 : 1; k < columns.size(); ++k)
+            inputs.push_back({with[k], columns[k].constant});
+        std::vector<QualityInterval> quality;
+        Stretch stretch{values, when, quality, inputs};
+        processor.run(stretch);
+        wentOver += times.size();
+        return values.back();
+    }
+    /// Each error becomes what the stage makes of it, going over its readings with it and without it (a central
+    /// difference of all that it looks back at), or nothing, where what stays and what is in proportion falls out. What
+    /// wanders is in the scatter of what is measured. False: the readings are not known, or there are too many of them.
+    bool onceMore(const SignalSpec& s, std::size_t i, const std::string& unitBefore, std::vector<Column> columns,
+                  bool fallsOut, LinearForm& form) {
+        const Stage& stage = s.chain[i];
+        auto made = makeProcessor(stage, unitBefore);
+        if (!made || columns.empty() || columns.front().readings.values.empty()) return false;
+        for (Column& c : columns) {
+            const auto& [values, times] = c.readings;
+            for (std::size_t k = 0; const Instant t : columns.front().readings.times) {
+                if (values.empty()) break;
+                while (k + 1 < times.size() && times[k + 1] <= t) ++k;
+                c.values.push_back(values[k]);
+            }
+        }
+        const bool computes = s.computed && i == 0;
+        StageProcessor& processor = *made.value();
+        if (!std::isfinite(outcome(processor, columns, computes, {}, 0))) return false;
+        const std::optional<double> scatter = processor.scatter();
+        bool wandered = false;
+        for (auto it = form.terms.begin(); it != form.terms.end();) {
+            LinearForm::Term& term = it->second;
+            if (term.common || term.each) {
+                wandered = wandered || term.amount != 0;
+                it = form.terms.erase(it);
+                continue;
+            }
+            if (fallsOut) {
+                term.amount = 0;
+                ++it;
+                continue;
+            }
+            const double more = outcome(processor, columns, computes, it->first, 1);
+            const double less = outcome(processor, columns, computes, it->first, -1);
+            if (!std::isfinite(more) || !std::isfinite(less)) return false;
+            term.amount = (more - less) / 2;
+            ++it;
+        }
+        const std::string& name = stage.kind().title.english();
+        if (scatter)
+            form.add(fmt::format("{}/{}/scatter", s.id, i),
+                     {.source = CRUSCOTTO_TEXT("the scatter of what is measured"),
+                      .signal = s.name,
+                      .amount = *scatter,
+                      .degreesOfFreedom = std::numeric_limits<double>::infinity()});
+        else if (wandered)
+            missing.push_back(text(CRUSCOTTO_TEXT("What noise and the converter's steps make of “{0}” of {1} cannot be "
+                                                  "told."),
+                                   name, s.name));
+        return true;
     }
 
     Result<void> stage(const SignalSpec& s, std::size_t i, const std::vector<double>& values, LinearForm& form,
@@ -180,21 +294,25 @@ private:
         }
         const std::string before = unitBefore(s.chain, i, s.kind);
         std::vector<double> sources;
-        std::vector<std::pair<LinearForm, double>> needed;  // and the factor to the unit that is wanted
+        struct Needed {
+            LinearForm form;
+            double factor = 0, offset = 0;  // to the unit that is wanted
+        };
+        std::vector<Needed> needed;
         for (const WantedSource& wanted : sourcesOf(stage)) {
             if (!wanted.isSignal()) {
                 const auto in =
                     convertUnit(wanted.source->unit.empty() ? wanted.unit : wanted.source->unit, wanted.unit);
                 sources.push_back(in ? wanted.source->constant * in->factor + in->offset : wanted.source->constant);
-                needed.emplace_back(LinearForm{}, 0);
+                needed.emplace_back();
                 continue;
             }
             auto other = of(wanted.source->signal, depth + 1);
             if (!other) return other.error();
             const auto in = convertUnit(other.value().unit, wanted.unit);
-            const double factor = in ? in->factor : 1;
-            sources.push_back(other.value().value * factor + (in ? in->offset : 0));
-            needed.emplace_back(std::move(other.value()), factor);
+            const double factor = in ? in->factor : 1, offset = in ? in->offset : 0;
+            sources.push_back(other.value().value * factor + offset);
+            needed.push_back({std::move(other.value()), factor, offset});
         }
         // A filter lets what stands still through; of what it makes of a change nothing is said here.
         const StageMemory memory = memoryOf(stage);
@@ -205,33 +323,52 @@ private:
         if (filter)
             for (auto& [key, term] : form.terms) term.each = false;
         if (!filter && !alone) {
-            Entering in{s, i, nullptr, 1};
-            std::string measured = s.id;
-            double value = values[i];
-            if (s.computed && i == 0) {
-                const auto wanted = sourcesOf(stage);
-                if (wanted.size() == 1 && wanted[0].isSignal()) {
-                    in.source = &wanted[0];
-                    in.factor = needed[0].second;
-                    measured = wanted[0].source->signal;
-                    value = sources[0];
-                    form.add(needed[0].first, in.factor);
-                }
-            }
+            const auto wanted = sourcesOf(stage);
+            const bool computes = s.computed && i == 0;
+            const bool ofOne = computes && wanted.size() == 1 && wanted[0].isSignal();
+            const Entering in = ofOne ? Entering{s, i, wanted.data(), needed[0].factor, needed[0].offset}
+                                      : Entering{s, i, nullptr, 1, 0};
+            const std::string measured = ofOne ? wanted[0].source->signal : s.id;
+            const double value = ofOne ? sources[0] : values[i];
+            if (computes)
+                for (const Needed& n : needed) form.add(n.form, n.factor);
             const Duration interval = moment_.interval ? moment_.interval(measured) : Duration{};
             StageMoment moment{values[i + 1], value, moment_.running - before_, interval};
             if (moment_.mean && before_.ns == 0)
                 if (const double mean = moment_.mean(s.id, i, lookBack); std::isfinite(mean)) moment.mean = mean;
             const auto carried = kind.carries ? kind.carries(stage, before, moment) : std::nullopt;
-            if (carried) {
+            const auto overItAgain = [&] {
+                if (!moment_.series || memory.time >= wholePast || kind.gives == StageKind::Gives::state) return false;
+                const Duration over = std::min(
+                    std::max(memory.time, Duration{interval.ns * static_cast<std::int64_t>(memory.samples)}) + interval,
+                    moment_.running - before_);
+                std::vector<Column> columns;
+                const auto add = [&](const Entering& from, LinearForm errors, double now) {
+                    auto column = columnOf(from, errors, now, over, depth);
+                    if (column) columns.push_back(std::move(*column));
+                    return column.has_value();
+                };
+                if (!computes && !add(in, form, value)) return false;
+                for (std::size_t k = 0; k < wanted.size(); ++k) {
+                    if (!wanted[k].isSignal()) {
+                        columns.emplace_back().constant = sources[k];
+                        continue;
+                    }
+                    LinearForm errors = needed[k].form;
+                    errors.scale(needed[k].factor);
+                    if (!add({s, i, &wanted[k], needed[k].factor, needed[k].offset}, std::move(errors), sources[k]))
+                        return false;
+                }
+                const bool fallsOut = carried && carried->offset == 0 && carried->gain == 0;
+                return onceMore(s, i, before, std::move(columns), fallsOut, form);
+            };
+            if (carried && (!computes || ofOne)) {
                 carry(*carried, in, form, value, interval, depth);
-            } else {
-                // nothing is known of a counter's samples before but that they are whole
-                if (!form.terms.empty())
-                    missing.push_back(
-                        text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
-                                            "before it is not carried on."),
-                             kind.title.english(), s.name));
+            } else if (!form.terms.empty() && !overItAgain()) {
+                missing.push_back(
+                    text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
+                                        "before it is not carried on."),
+                         kind.title.english(), s.name));
                 form.terms.clear();
             }
             if (kind.ownErrors) {
@@ -249,7 +386,7 @@ private:
                                stage.kind().title.english());
             form.scale(slopes.in);
             for (std::size_t k = 0; k < needed.size(); ++k)
-                if (std::isfinite(slopes.sources[k])) form.add(needed[k].first, slopes.sources[k] * needed[k].second);
+                if (std::isfinite(slopes.sources[k])) form.add(needed[k].form, slopes.sources[k] * needed[k].factor);
         }
         if (stage.kind().contributions) {
             std::size_t n = 0;
@@ -292,6 +429,7 @@ Result<Uncertainty> uncertaintyOf(const Bench& bench, const std::string& signal,
     out.standard = form.value().standard();
     out.behind = form.value().behind;
     out.missing = std::move(propagation.missing);
+    out.wentOver = propagation.wentOver;
     double fourth = 0;
     for (const auto& [key, term] : form.value().terms) {
         const double variance = term.amount * term.amount;
@@ -332,6 +470,12 @@ std::vector<double> stagesOf(const Bench& bench, const Source& source, const std
 Result<Uncertainty> uncertaintyAt(const Bench& bench, const Source& source, const std::string& signal, Instant t) {
     MeasuredMoment moment;
     moment.running = std::max(Duration{}, t - source.extent().from);
+    moment.series = [&](const std::string& id, std::size_t stages, Duration before, Duration over, std::size_t most) {
+        MeasuredMoment::Series out;
+        const Instant end = t - before + Duration{1};
+        if (!source.stageSeries(id, stages, {end - over, end}, most, out.values, out.times)) return decltype(out){};
+        return out;
+    };
     moment.stages = [&](const std::string& id) { return stagesOf(bench, source, id, t); };
     moment.stagesBefore = [&](const std::string& id, Duration before) {
         return stagesOf(bench, source, id, t - before);

@@ -33,6 +33,7 @@ struct Uncertainty {
     bool claimed = false;
     /// Why some of it is not known, or what is taken as exact for want of a word; empty: nothing is.
     std::vector<Text> missing;
+    std::size_t wentOver = 0;  ///< so many readings were gone over for it: thousands take milliseconds
     [[nodiscard]] double expanded() const { return k * standard; }
 };
 
@@ -53,6 +54,15 @@ struct MeasuredMoment {
     std::function<Duration(const std::string& signal)> interval = {};
     /// The mean of what was behind so many stages over the last so long; NaN: not known.
     std::function<double(const std::string& signal, std::size_t stages, Duration over)> mean = {};
+    struct Series {
+        std::vector<double> values;
+        std::vector<Instant> times;
+    };
+    /// What was behind so many stages in the span that ends so long before and lasts `over`, `most` of it at most (the
+    /// newest); empty where it is not known.
+    std::function<Series(const std::string& signal, std::size_t stages, Duration before, Duration over,
+                         std::size_t most)>
+        series = {};
     /// For how long it has been measured: what adds up has added up an error for so long.
     Duration running = {};
 };

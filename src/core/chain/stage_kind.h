@@ -6,7 +6,7 @@
 #include "core/chain/stage.h"
 #include "core/signal/scale.h"
 
-/// What a kind of stage is: everything that the file, the editor and the evaluator need to know of it. A new kind is
+/// What a kind of stage is: wholePast that the file, the editor and the evaluator need to know of it. A new kind is
 /// one file in stages/ and one line in stages/list.h.
 namespace cruscotto {
 
@@ -40,6 +40,9 @@ public:
     virtual void run(Stretch& stretch) = 0;
     /// As new: what comes next does not hang together with what came before.
     virtual void reset() {}
+    /// The standard uncertainty of what came out last, from how what it was worked out from scatters (GUM 4.2). Nothing
+    /// where that cannot be told, as mostly.
+    [[nodiscard]] virtual std::optional<double> scatter() const { return {}; }
 };
 
 using MadeProcessor = Result<std::unique_ptr<StageProcessor>>;
@@ -48,6 +51,8 @@ MadeProcessor processor(A&&... arguments) {
     return std::unique_ptr<StageProcessor>(std::make_unique<P>(std::forward<A>(arguments)...));
 }
 
+/// The memory of a stage whose outcome depends on all that came before.
+inline constexpr Duration wholePast{std::numeric_limits<std::int64_t>::max() / 4};
 /// What a stage looks back at.
 struct StageMemory {
     std::size_t held = 0;     ///< samples that it holds in memory at most; eight bytes each

@@ -188,9 +188,10 @@ struct Measured {
 TEST(Uncertainty, OfWhatLooksBackIsThatOfAThousandAmplifiers) {
     const Stage amplifier = accuracyOf(2, 0.5, 10);
     const auto wave = [](double t) { return 3 + 0.05 * t + std::sin(2 * std::numbers::pi * 0.7 * t); };
-    const auto check = [&](const Stage& last, const char* what) {
+    const auto swings = [](double t) { return 4 * std::sin(2 * std::numbers::pi * 0.7 * t); };
+    const auto check = [&](const Stage& last, const char* what, const std::function<double(double)>& raw) {
         const Measured m{withSignal(test::oneSignal(), input("in", "AI0", {slopeOffset(1, 0, "V"), amplifier, last})),
-                         wave};
+                         raw};
         const auto u = uncertaintyOf(m.bench, "in", m.moment());
         ASSERT_TRUE(u.ok()) << u.error().english();
         EXPECT_TRUE(u.value().missing.empty()) << what;
@@ -198,19 +199,140 @@ TEST(Uncertainty, OfWhatLooksBackIsThatOfAThousandAmplifiers) {
         constexpr int amplifiers = 1000;
         for (int i = 0; i < amplifiers; ++i) {
             const double e = (2 * i + 1) / double(amplifiers) - 1;
-            const Measured other{m.bench, [&](double t) { return wave(t) + e * (0.02 * wave(t) + 0.05); }};
+            const Measured other{m.bench, [&](double t) { return raw(t) + e * (0.02 * raw(t) + 0.05); }};
             const double off = other.stages("in", {}).back() - m.stages("in", {}).back();
             squares += off * off;
         }
         const double seen = std::sqrt(squares / amplifiers);
         EXPECT_NEAR(u.value().standard / seen, 1, 0.02) << what << ": " << u.value().standard << " and " << seen;
     };
-    check(Stage::of("derivative", {{"samples", 50.0}}), "change per second");
-    check(Stage::of("moving-rms", {{"samples", 1000.0}}), "RMS");
-    check(Stage::of("over-time", {{"what", "span"}, {"time-s", 10.0}}), "span");
-    check(Stage::of("over-time", {{"what", "greatest"}, {"time-s", 10.0}}), "greatest");
-    check(Stage::of("over-time", {{"what", "mean"}, {"time-s", 10.0}}), "mean");
-    check(Stage::of("integral", {{"per", "s"}}), "total");
+    check(Stage::of("derivative", {{"samples", 50.0}}), "change per second", wave);
+    check(Stage::of("moving-rms", {{"samples", 1000.0}}), "RMS", wave);
+    check(Stage::of("moving-rms", {{"samples", 1000.0}}), "RMS of what swings about zero", swings);
+    check(Stage::of("over-time", {{"what", "span"}, {"time-s", 10.0}}), "span", wave);
+    check(Stage::of("over-time", {{"what", "span"}, {"time-s", 10.0}}), "span of what swings about zero", swings);
+    check(Stage::of("over-time", {{"what", "greatest"}, {"time-s", 10.0}}), "greatest", wave);
+    check(Stage::of("over-time", {{"what", "mean"}, {"time-s", 10.0}}), "mean", wave);
+    check(Stage::of("integral", {{"per", "s"}}), "total", wave);
+}
+
+/// Two inputs of 100 samples a second, measured for a minute, and a measure of them that is kept running.
+struct MeasuredTwo {
+    Bench bench;
+    std::function<double(double)> a, b;
+    static constexpr double interval = 0.01, length = 60;
+
+    static Bench benchOf(const char* measure, StageSources of, double time = 2) {
+        SignalSpec m =
+            input("m", "", {Stage::of("measure", {{"measure", measure}, {"time-s", time}, {"of", std::move(of)}})});
+        m.kind = ChannelKind::computed;
+        m.device.clear();
+        m.computed = ComputedSpec{"a", 0, ComputedSpec::Between::held, 0};
+        const std::vector<Stage> chain{slopeOffset(1, 0, "V"), accuracyOf(1, 0.5, 10)};
+        return withSignal(withSignal(withSignal(test::oneSignal(), input("a", "AI0", chain)), input("b", "AI1", chain)),
+                          m);
+    }
+    MeasuredMoment::Series series(const std::string& id, Duration before, Duration over, std::size_t most) const {
+        MeasuredMoment::Series out;
+        const double end = length - before.seconds();
+        const auto last = static_cast<int>(end / interval + 0.5);
+        const int first = std::max(0, last - static_cast<int>(over.seconds() / interval));
+        for (int i = first; i <= last && out.values.size() < most; ++i) {
+            out.times.push_back(Instant{} + seconds(i * interval));
+            out.values.push_back((id == "a" ? a : b)(i * interval));
+        }
+        return out;
+    }
+    double reads() const {
+        const SignalSpec& m = *bench.signal("m");
+        auto made = ChainEvaluator::make(m.chain, m.kind, neededUnits(bench, m));
+        std::vector<std::vector<double>> columns;
+        std::vector<Instant> times;
+        for (const NeededSignal& n : neededSignals(m.chain)) {
+            auto read = series(n.id, {}, seconds(3 * m.chain[0].number("time-s")), 100'000);  // it looks back no longer
+            times = read.times;
+            columns.push_back(std::move(read.values));
+        }
+        const std::vector<std::span<const double>> spans(columns.begin(), columns.end());
+        Readings out;
+        made.value().process(std::vector<double>(times.size(), std::nan("")), times, out, spans);
+        return out.values.back();
+    }
+    MeasuredMoment moment() const {
+        MeasuredMoment m;
+        m.running = seconds(length);
+        m.stages = [this](const std::string& id) {
+            return id == "m" ? std::vector<double>{std::nan(""), reads()}
+                             : std::vector<double>(3, (id == "a" ? a : b)(length));
+        };
+        m.stagesBefore = [this](const std::string& id, Duration before) {
+            return std::vector<double>(3, (id == "a" ? a : b)(length - before.seconds()));
+        };
+        m.interval = [](const std::string&) { return seconds(interval); };
+        m.series = [this](const std::string& id, std::size_t, Duration before, Duration over, std::size_t most) {
+            return series(id, before, over, most);
+        };
+        return m;
+    }
+};
+
+/// Each of the two errs by itself, by 1 % of the reading and 0.5 % of 10 V, evenly spread and the same all the time.
+TEST(Uncertainty, OfAMeasureOfTwoIsThatOfHundredsOfPairsOfAmplifiers) {
+    const StageSources both{{"a", 0, "V", "a"}, {"b", 0, "V", "b"}};
+    const auto wave = [](double t) { return 1 + 3 * std::sin(2 * std::numbers::pi * 0.7 * t); };
+    const auto behind = [](double t) { return 2 + 5 * std::sin(2 * std::numbers::pi * 0.7 * t - 0.4); };
+    for (const char* what : {"gain", "gain-db", "difference", "line-slope", "line-offset"}) {
+        const MeasuredTwo m{MeasuredTwo::benchOf(what, both), wave, behind};
+        const auto u = uncertaintyOf(m.bench, "m", m.moment());
+        ASSERT_TRUE(u.ok()) << u.error().english();
+        EXPECT_TRUE(u.value().missing.empty()) << what << ": " << u.value().missing[0].english();
+        double squares = 0;
+        constexpr int each = 16;
+        const auto off = [](const auto& of, int k) {
+            const double e = (2 * k + 1) / double(each) - 1;
+            return [of, e](double t) { return of(t) + e * (0.01 * of(t) + 0.05); };
+        };
+        for (int i = 0; i < each; ++i)
+            for (int k = 0; k < each; ++k) {
+                const MeasuredTwo other{m.bench, off(wave, i), off(behind, k)};
+                squares += std::pow(other.reads() - m.reads(), 2);
+            }
+        const double seen = std::sqrt(squares) / each;
+        EXPECT_NEAR(u.value().standard / seen, 1, 0.02) << what << ": " << u.value().standard << " and " << seen;
+    }
+}
+
+/// What a time is measured by does not err with the size of what is measured; how its periods scatter is all of it.
+TEST(Uncertainty, OfAFrequencyIsTheScatterOfItsPeriods) {
+    const auto wave = [](double t) {
+        return 1 + 3 * std::sin(2 * std::numbers::pi * 0.7 * t) + 0.05 * std::sin(1e4 * t * t);
+    };
+    MeasuredTwo m{MeasuredTwo::benchOf("frequency", {{"a", 0, "V", "a"}}, 10), wave, wave};
+    MeasuredMoment moment = m.moment();
+    moment.noise = [](const std::string&) { return MeasuredMoment::Noise{2, {}}; };
+    const auto u = uncertaintyOf(m.bench, "m", moment);
+    ASSERT_TRUE(u.ok()) << u.error().english();
+    EXPECT_TRUE(u.value().missing.empty());
+    EXPECT_NEAR(u.value().value, 0.7, 5 * u.value().standard);
+    EXPECT_GT(u.value().standard, 1e-5);
+    EXPECT_LT(u.value().standard, 1e-2);
+    EXPECT_GT(u.value().parts.at(0).share, 0.99);
+    EXPECT_EQ(u.value().parts[0].source.english(), "the scatter of what is measured");
+    m.bench = MeasuredTwo::benchOf("duty", {{"a", 0, "V", "a"}}, 10);
+    EXPECT_FALSE(uncertaintyOf(m.bench, "m", moment).value().missing.empty()) << "it is not known how a duty scatters";
+    // a phase depends on neither size nor zero
+    m.b = [](double t) { return 2 + 5 * std::sin(2 * std::numbers::pi * 0.7 * t - 0.4); };
+    m.bench = MeasuredTwo::benchOf("phase", {{"a", 0, "V", "a"}, {"b", 0, "V", "b"}}, 10);
+    const auto phase = uncertaintyOf(m.bench, "m", moment);
+    ASSERT_TRUE(phase.ok()) << phase.error().english();
+    EXPECT_TRUE(phase.value().missing.empty());
+    EXPECT_NEAR(phase.value().value, 0.4 * 180 / std::numbers::pi, 4 * phase.value().standard);
+    EXPECT_GT(phase.value().standard, 0.001);
+    EXPECT_LT(phase.value().standard, 1);
+    // without the readings nothing is said
+    m.bench = MeasuredTwo::benchOf("frequency", {{"a", 0, "V", "a"}}, 10);
+    moment.series = {};
+    EXPECT_FALSE(uncertaintyOf(m.bench, "m", moment).value().missing.empty());
 }
 
 /// What stays as it is falls out of a change and of a span; a converter's step is another one with each sample.

@@ -276,8 +276,9 @@ TEST_F(Scpi, AnAnswerThatComesTooLateIsNotTakenForTheNext) {
     ASSERT_TRUE(listener.reaches(LinkState::live));
     meter.faults.answersAfterMs = 350;
     ASSERT_TRUE(eventually([&] {
-        const auto s = listener.status();
-        return !s.lastRejected.empty() && s.lastRejected.back().reason.english().find("too late") != std::string::npos;
+        return std::ranges::any_of(listener.status().lastRejected, [](const auto& rejected) {
+            return rejected.reason.english().find("too late") != std::string::npos;
+        });
     }));
     meter.faults.answersAfterMs = 0;
     const std::size_t before = listener.count("supply");

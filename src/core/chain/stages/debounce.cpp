@@ -55,7 +55,7 @@ const StageKind& debounce() {
         .make = [](const Stage& s, const std::string&) -> MadeProcessor {
             return processor<Debounce>(seconds(s.number("time-s")));
         },
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .keepsWhole = true,
     };

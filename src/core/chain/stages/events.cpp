@@ -142,7 +142,7 @@ const StageKind& events() {
         .unitAfter = [](const Stage& s, const std::string& before) -> std::string {
             return s.text("reads") == "height" ? before : s.text("reads") == "rate" ? "/s" : "1";
         },
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .suits = isAnalogInput,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return {}; },
         .levels = {"threshold"},

@@ -76,7 +76,7 @@ const StageKind& integral() {
             return processor<Integral>(secondsOf(s), product(s, before).factor);
         },
         .unitAfter = [](const Stage& s, const std::string& before) { return product(s, before).unit; },
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .carries = [](const Stage& s, const std::string& before, const StageMoment& m) -> std::optional<CarriedError> {
             // since when it adds up is not known once it has been set to 0
             if (s.number("resets") > 0) return {};

@@ -68,7 +68,7 @@ const StageKind& level() {
         },
         .unitAfter = [](const Stage&, const std::string&) -> std::string { return "1"; },
         // How long it has been between the two levels is not known.
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .suits = isAnalog,
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> {
             return Scale{0, 1};

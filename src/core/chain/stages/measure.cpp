@@ -87,7 +87,9 @@ public:
         rise_.reset();
         lastRise_.reset();
         value_ = std::nan("");
+        scatter_.reset();
     }
+    [[nodiscard]] std::optional<double> scatter() const override { return scatter_; }
 
 private:
     void forget(std::size_t n) {
@@ -137,6 +139,7 @@ private:
         if (when_ != MeasureWhen::everyPeriod) forget(skipped);
         const std::size_t from = when_ == MeasureWhen::everyPeriod ? skipped : 0;
         value_ = std::nan("");
+        scatter_.reset();
         if (!whole || times_.size() <= from || times_.size() - from > mostOfMeasure) return;
         std::vector<double> since;
         since.reserve(times_.size() - from);
@@ -144,10 +147,13 @@ private:
         const MeasuredStretch own{std::span(own_).subspan(from), since, units_[0], false, window.seconds()};
         std::map<std::string, Measure> all;
         if (ofTwo_)
-            all = measuresOfTwo({std::span(other_).subspan(from), since, units_.back(), false, window.seconds()}, own);
+            all = measuresOfTwo({std::span(other_).subspan(from), since, units_.back(), false, window.seconds()}, own,
+                                kind_.name);
         else
             all = measuresOf(own, kind_.group);
-        value_ = all[kind_.name].value;
+        const Measure& made = all[kind_.name];
+        value_ = made.value;
+        if (made.u >= 0) scatter_ = made.u;
     }
 
     MeasureKind kind_;
@@ -164,6 +170,7 @@ private:
     std::vector<double> own_, other_;
     std::optional<std::int64_t> step_;
     double value_ = std::nan("");
+    std::optional<double> scatter_;
 };
 
 }  // namespace
@@ -236,9 +243,11 @@ const StageKind& measure() {
             return {};
         },
         .memory = [](const Stage& s) -> StageMemory {
+            // Every so often, it was measured a turn ago at most; a period or an event may have come earlier.
+            const double windows = whenOf(s) == MeasureWhen::everySoOften ? 1 : 4;
             return {.held = 4 * mostOfMeasure,
                     .samples = 1,
-                    .time = seconds(4 * s.number("time-s") + 2 * s.number("every-s"))};
+                    .time = seconds(windows * s.number("time-s") + 2 * s.number("every-s"))};
         },
         .carries = [](const Stage& s, const std::string& before, const StageMoment& m) -> std::optional<CarriedError> {
             const std::string& of = measureChosen(s).name;
@@ -253,6 +262,8 @@ const StageKind& measure() {
             // between two levels of one signal
             if (among({"peak-to-peak", "amplitude", "standard-deviation", "ac-rms", "sine-amplitude"}))
                 return CarriedError{.gain = m.out, .each = std::sqrt(2.0), .noise = std::sqrt(2.0)};
+            // neither of these two depends on how large they are, nor on where their zero is
+            if (among({"correlation", "phase", "delay"})) return CarriedError{};
             return {};
         },
         .suits = isComputed,

@@ -138,7 +138,7 @@ const StageKind& overTime() {
             return processor<OverTime>(s.text("what"), seconds(s.number("time-s")));
         },
         .memory = [](const Stage& s) -> StageMemory {
-            if (s.number("time-s") == 0) return {.time = everything};
+            if (s.number("time-s") == 0) return {.time = wholePast};
             return {.held = 2 * static_cast<std::size_t>(std::min(1e6, s.number("time-s") * 100)),
                     .samples = 1,
                     .time = seconds(s.number("time-s"))};

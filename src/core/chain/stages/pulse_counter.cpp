@@ -208,7 +208,7 @@ const StageKind& pulseCounter() {
             return reads(s, "rpm") ? "{rpm}" : reads(s, "count") ? "{pulses}" : "Hz";
         },
         .memory = [](const Stage& s) -> StageMemory {
-            if (reads(s, "count")) return {.time = everything};
+            if (reads(s, "count")) return {.time = wholePast};
             return {.time = seconds(s.number("silence-s") * 2 + s.number("gate-s"))};
         },
         .ownErrors = edgeErrors,

@@ -80,7 +80,7 @@ const StageKind& quadrature() {
             return processor<Quadrature>(0.25 / s.number("lines"));
         },
         .unitAfter = typedUnit,
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::digitalInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
         .resolution = [](const Stage& s) -> std::optional<double> { return 0.25 / s.number("lines"); },

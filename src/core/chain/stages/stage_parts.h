@@ -28,8 +28,6 @@ StageField resetField();
 inline std::string typedUnit(const Stage& s, const std::string&) {
     return s.text("unit");
 }
-/// The memory of a stage whose outcome depends on all that came before.
-inline constexpr Duration everything{std::numeric_limits<std::int64_t>::max() / 4};
 inline bool isAnalogInput(ChannelKind kind) {
     return kind == ChannelKind::analogInput;
 }

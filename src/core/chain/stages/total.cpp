@@ -56,7 +56,7 @@ const StageKind& total() {
             return processor<Total>(1 / s.number("pulses"));
         },
         .unitAfter = typedUnit,
-        .memory = [](const Stage&) -> StageMemory { return {.time = everything}; },
+        .memory = [](const Stage&) -> StageMemory { return {.time = wholePast}; },
         .suits = [](ChannelKind of) { return of == ChannelKind::counterInput; },
         .reach = [](const Stage&, const std::optional<Scale>&) -> std::optional<Scale> { return std::nullopt; },
         .resolution = [](const Stage& s) -> std::optional<double> { return 1 / s.number("pulses"); },
