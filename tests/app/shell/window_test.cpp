@@ -481,6 +481,11 @@ TEST_F(Window, TwoPointsAreCapturedFromTheLiveSignal) {
     for (QPushButton* b : window->drawer().findChildren<QPushButton*>())
         if (b->text() == "Capture point 1") capture = b;
     ASSERT_TRUE(capture);
+    // of the newest second, on a machine that is late too
+    ASSERT_TRUE(waitFor([&] {
+        const Instant now = session().shownAt();
+        return session().source().stageMeans("outlet-pressure", {now - milliseconds(500), now}).samples > 10;
+    }));
     QTest::mouseClick(capture, Qt::LeftButton);
     const Stage points = session().bench().signal("outlet-pressure")->chain.back();
     EXPECT_GT(points.number("x1"), 0.9);
