@@ -648,12 +648,14 @@ std::map<std::string, Measure> measuresOfTwo(const MeasuredStretch& from, const 
     const double u = sb.deviation / sa.deviation * std::sqrt(std::max(0.0, 1 - together * together) / (n - 2));
     out["gain"] = {gain, unit, u, {}};
     if (gain != 0) out["gain-db"] = {decibels(std::fabs(gain)), "dB", u / std::fabs(gain) * 20 / std::log(10), {}};
-    if (!only.empty() && only != "delay") return none(CRUSCOTTO_TEXT("nothing moves"));  // by far the longest work
-    const double step = (t.back() - t.front()) / (n - 1);
-    if (const auto lag = lagOf(a, b))
-        out["delay"] = {*lag * step, "s", -1, {}};
-    else
-        out["delay"] = {noNumber, "s", -1, CRUSCOTTO_TEXT("they have too little in common")};
+    // By far the longest work.
+    if (only.empty() || only == "delay") {
+        const double step = (t.back() - t.front()) / (n - 1);
+        if (const auto lag = lagOf(a, b))
+            out["delay"] = {*lag * step, "s", -1, {}};
+        else
+            out["delay"] = {noNumber, "s", -1, CRUSCOTTO_TEXT("they have too little in common")};
+    }
     return none(CRUSCOTTO_TEXT("nothing moves"));
 }
 

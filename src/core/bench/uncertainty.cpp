@@ -21,8 +21,8 @@ constexpr int deepestBudget = 32;
 constexpr int momentsBefore = 6;
 constexpr Duration lookBack = milliseconds(10'000);
 constexpr int samplesBack = 30;
-/// Over more readings than these no stage goes once more.
-constexpr std::size_t mostOnceMore = 20'000;
+/// Over more readings than these no stage is evaluated once more.
+constexpr std::size_t mostReevaluated = 20'000;
 
 /// A reading as a sum of independent errors, each with the slope to it.
 struct LinearForm {
@@ -202,8 +202,8 @@ private:
         const SignalSpec* s = bench_.signal(id);
         if (!s) return {};
         Column out;
-        out.readings = moment_.series(id, in.source ? s->chain.size() : in.stage, before_, over, mostOnceMore + 1);
-        if (out.readings.values.empty() || out.readings.values.size() > mostOnceMore) return {};
+        out.readings = moment_.series(id, in.source ? s->chain.size() : in.stage, before_, over, mostReevaluated + 1);
+        if (out.readings.values.empty() || out.readings.values.size() > mostReevaluated) return {};
         for (double& v : out.readings.values) v = v * in.factor + in.offset;
         const Duration interval = moment_.interval ? moment_.interval(id) : Duration{};
         out.errors = momentsOf(in, form, value, interval, depth);
@@ -235,8 +235,8 @@ private:
     /// Each error becomes what the stage makes of it, going over its readings with it and without it (a central
     /// difference of all that it looks back at), or nothing, where what stays and what is in proportion falls out. What
     /// wanders is in the scatter of what is measured. False: the readings are not known, or there are too many of them.
-    bool onceMore(const SignalSpec& s, std::size_t i, const std::string& unitBefore, std::vector<Column> columns,
-                  bool fallsOut, LinearForm& form) {
+    bool reevaluate(const SignalSpec& s, std::size_t i, const std::string& unitBefore, std::vector<Column> columns,
+                    bool fallsOut, LinearForm& form) {
         const Stage& stage = s.chain[i];
         auto made = makeProcessor(stage, unitBefore);
         if (!made || columns.empty() || columns.front().readings.values.empty()) return false;
@@ -271,7 +271,6 @@ private:
             term.amount = (more - less) / 2;
             ++it;
         }
-        const std::string& name = stage.kind().title.english();
         if (scatter)
             form.add(fmt::format("{}/{}/scatter", s.id, i),
                      {.source = CRUSCOTTO_TEXT("the scatter of what is measured"),
@@ -281,7 +280,7 @@ private:
         else if (wandered)
             missing.push_back(text(CRUSCOTTO_TEXT("What noise and the converter's steps make of “{0}” of {1} cannot be "
                                                   "told."),
-                                   name, s.name));
+                                   stage.kind().title.english(), s.name));
         return true;
     }
 
@@ -337,7 +336,7 @@ private:
             if (moment_.mean && before_.ns == 0)
                 if (const double mean = moment_.mean(s.id, i, lookBack); std::isfinite(mean)) moment.mean = mean;
             const auto carried = kind.carries ? kind.carries(stage, before, moment) : std::nullopt;
-            const auto overItAgain = [&] {
+            const auto reevaluated = [&] {
                 if (!moment_.series || memory.time >= wholePast || kind.gives == StageKind::Gives::state) return false;
                 const Duration over = std::min(
                     std::max(memory.time, Duration{interval.ns * static_cast<std::int64_t>(memory.samples)}) + interval,
@@ -360,11 +359,11 @@ private:
                         return false;
                 }
                 const bool fallsOut = carried && carried->offset == 0 && carried->gain == 0;
-                return onceMore(s, i, before, std::move(columns), fallsOut, form);
+                return reevaluate(s, i, before, std::move(columns), fallsOut, form);
             };
             if (carried && (!computes || ofOne)) {
                 carry(*carried, in, form, value, interval, depth);
-            } else if (!form.terms.empty() && !overItAgain()) {
+            } else if (!form.terms.empty() && !reevaluated()) {
                 missing.push_back(
                     text(CRUSCOTTO_TEXT("What comes behind “{0}” of {1} depends on more than a moment: what is "
                                         "before it is not carried on."),

@@ -6,7 +6,7 @@
 #include "core/chain/stage.h"
 #include "core/signal/scale.h"
 
-/// What a kind of stage is: wholePast that the file, the editor and the evaluator need to know of it. A new kind is
+/// What a kind of stage is: everything that the file, the editor and the evaluator need to know of it. A new kind is
 /// one file in stages/ and one line in stages/list.h.
 namespace cruscotto {
 
